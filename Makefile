@@ -1,0 +1,31 @@
+# Common Bench. `make demo` and `make test` do all the set-up themselves on a fresh Debian machine.
+PYTHON = .venv/bin/python
+
+.PHONY: demo test bench shots fuzz ready
+
+ready:
+	@setup/ready
+
+# The window where there is a display; the whole headless lesson where there is none.
+demo: ready
+	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then .venv/bin/common-bench demo; \
+	else rm -rf out/demo && .venv/bin/common-bench demo --headless --out out/demo; fi
+
+test: ready
+	.venv/bin/ruff check src tests bench
+	.venv/bin/ruff format --check src tests bench
+	.venv/bin/mypy
+	QT_QPA_PLATFORM=$${QT_QPA_PLATFORM:-offscreen} $(PYTHON) -m pytest
+
+bench: ready
+	$(PYTHON) bench/measure.py
+
+shots: ready
+	$(PYTHON) bench/shots.py
+
+# The readers, coverage-guided, ten minutes (SECONDS_TO_RUN=… for another time); then random hands at the window.
+# The fuzzer is needed for nothing else.
+fuzz: ready
+	$(PYTHON) -m pip install -q --disable-pip-version-check atheris==3.0.0
+	$(PYTHON) bench/fuzz.py
+	QT_QPA_PLATFORM=offscreen PYTHONPATH=tests $(PYTHON) -m pytest bench/random_hands.py
