@@ -1,0 +1,1 @@
+"""The nouns as frozen value types; imports nothing of ours."""

@@ -1,0 +1,142 @@
+"""Blocks: what one stage of the flow hands to the next. NumPy arrays of equal length n, in time order."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+Floats = npt.NDArray[np.float64]
+Bools = npt.NDArray[np.bool_]
+Ints = npt.NDArray[np.int64]
+
+NO_FLOATS: Floats = np.empty(0)
+
+
+class Stamped(NamedTuple):
+    """Bytes as they came from a link: `at` in s on the engine's clock."""
+
+    at: float
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Readings of one kit.
+
+    t: (n,) s on the engine's clock; clock: (n,) the kit's own clock in s, nan where it has none;
+    arrival: (n,) s, when the line's last byte came; offset: (n,) byte offset of the line's start in
+    what was heard; gap_before: (n,) True where something is missing before the reading;
+    channels: name -> (n,) raw numbers, nan for "no value"; clock_u: (n,) relative standard
+    uncertainty of the clock's rate; clock_step: s, its resolution; kits: (n,) the id that each line
+    names on a shared port, None elsewhere.
+    """
+
+    t: Floats
+    clock: Floats
+    arrival: Floats
+    offset: Ints
+    gap_before: Bools
+    channels: Mapping[str, Floats]
+    clock_u: Floats
+    clock_step: float = 0.0
+    kits: tuple[str, ...] | None = None
+
+    def __len__(self) -> int:
+        return len(self.t)
+
+    def part(self, start: int, stop: int) -> Block:
+        """Readings `start` to `stop` (exclusive)."""
+        cut = slice(start, stop)
+        return Block(
+            self.t[cut], self.clock[cut], self.arrival[cut], self.offset[cut], self.gap_before[cut],
+            {name: values[cut] for name, values in self.channels.items()},
+            self.clock_u[cut], self.clock_step, self.kits[cut] if self.kits else None,
+        )  # fmt: skip
+
+
+class Source(NamedTuple):
+    """Where a share of an uncertainty comes from. A `common` one moves all readings together, so
+    that averaging does not shrink it; the others are independent from reading to reading. `which`
+    tells apart sources of one name that are independent of each other."""
+
+    name: str
+    common: bool
+    which: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Series:
+    """A quantity over time or at events.
+
+    t: (n,) s; values: (n,) in `unit`, nan unknown; parts: source -> (n,) signed standard
+    uncertainty from that source in `unit`; guess: (n,) True outside a calibrated range;
+    since: (n,) s, when what the value speaks of began (equal to t for plain readings).
+    """
+
+    t: Floats
+    values: Floats
+    unit: str = ""
+    parts: Mapping[Source, Floats] = field(default_factory=dict)
+    guess: Bools | None = None
+    since: Floats | None = None
+
+    def __len__(self) -> int:
+        return len(self.t)
+
+    @property
+    def u(self) -> Floats:
+        """(n,) combined standard uncertainty; nan where nothing is known of it."""
+        if not self.parts:
+            return np.full(len(self.values), np.nan)
+        total = np.zeros(len(self.values))
+        for share in self.parts.values():
+            total += share * share
+        return np.sqrt(total)
+
+    @property
+    def began(self) -> Floats:
+        return self.t if self.since is None else self.since
+
+
+@dataclass(frozen=True, slots=True)
+class Events:
+    """Times at which something happened.
+
+    t: (n,) s; parts: source -> (n,) signed standard uncertainty of t in s; fresh: (n,) True where
+    what lies between this event and the one before it is not known (the beginning, a gap).
+    """
+
+    t: Floats
+    fresh: Bools
+    parts: Mapping[Source, Floats] = field(default_factory=dict)
+
+    def __len__(self) -> int:
+        return len(self.t)
+
+
+def joined(pieces: list[Series], unit: str = "") -> Series:
+    """One series out of consecutive pieces; a source missing from a piece counts as zero there."""
+    if not pieces:
+        return Series(NO_FLOATS, NO_FLOATS, unit)
+    if len(pieces) == 1:
+        return pieces[0]
+    sources = dict.fromkeys(source for piece in pieces for source in piece.parts)
+    parts = {
+        source: np.concatenate([piece.parts.get(source, np.zeros(len(piece))) for piece in pieces])
+        for source in sources
+    }
+    marked = any(piece.guess is not None for piece in pieces)
+    guess = [np.zeros(len(p), bool) if p.guess is None else p.guess for p in pieces] if marked else None
+    late = any(piece.since is not None for piece in pieces)
+    return Series(
+        np.concatenate([piece.t for piece in pieces]),
+        np.concatenate([piece.values for piece in pieces]),
+        pieces[0].unit,
+        parts,
+        np.concatenate(guess) if guess is not None else None,
+        np.concatenate([piece.began for piece in pieces]) if late else None,
+    )

@@ -1,0 +1,113 @@
+"""Reference points and calibrations as they are kept."""
+
+from __future__ import annotations
+
+import msgspec
+
+
+class PlannedPoint(msgspec.Struct, frozen=True):
+    """A reference point that the plan asks for: what is hung or held, its value and uncertainty."""
+
+    label: str
+    value: float
+    u: float
+    check: bool = False
+
+
+class Readings(msgspec.Struct, frozen=True):
+    """The single readings that a point was taken from: t in s before it was taken, raw numbers."""
+
+    t: tuple[float, ...] = ()
+    raw: tuple[float, ...] = ()
+
+
+class ReferencePoint(msgspec.Struct, frozen=True):
+    """A known value and the raw reading taken at it.
+
+    reading, u_reading: mean and its standard uncertainty (raw unit), `step` / √12 of resolution and
+    what it drifted included; scatter: standard deviation of the readings; independent: how many
+    independent readings the n over `seconds` are worth; drift: raw unit per s; reference,
+    u_reference in `unit`; taken_at ISO 8601; board: temperature of the board in °C where it is sent;
+    reason: why it was taken before it was steady; against: the bench whose calibrated sensor gave
+    the reference.
+    """
+
+    label: str
+    reading: float
+    u_reading: float
+    reference: float
+    u_reference: float
+    unit: str
+    n: int = 1
+    scatter: float = 0.0
+    seconds: float = 0.0
+    taken_at: str = ""
+    check: bool = False
+    id: int = 0
+    step: float = 0.0
+    independent: float = 1.0
+    drift: float = 0.0
+    board: float | None = None
+    reason: str = ""
+    against: str = ""
+    channel: str = ""
+    readings: Readings = Readings()
+
+
+class Frame(msgspec.Struct, frozen=True):
+    """What a curve's parameters are counted from, so that they keep their digits far from zero.
+
+    Polynomials take (reading − origin) / scale, curves with a logarithm or a power reading / origin.
+    factor, offset: from the raw unit to the quantity's (offset only), or from K to it (thermistors).
+    knots: the readings of a table's points, in order.
+    """
+
+    origin: float = 0.0
+    scale: float = 1.0
+    factor: float = 1.0
+    offset: float = 0.0
+    knots: tuple[float, ...] = ()
+
+
+class CurveChoice(msgspec.Struct, frozen=True):
+    """Which curve and what comes before it.
+
+    steps: workings that lead from `reading` to what the curve takes, as counts to voltage to
+    resistance; formula: for the curve “formula”, the working that gives the quantity; u: its stated
+    standard uncertainty in the quantity's unit; raw_unit: unit of `reading`.
+    """
+
+    curve: str = "straight line"
+    steps: tuple[str, ...] = ()
+    formula: str = ""
+    u: float = 0.0
+    raw_unit: str = ""
+
+
+class Calibration(msgspec.Struct, frozen=True):
+    """A curve from raw reading to quantity.
+
+    parameters and covariance in the order that the curve's entry in the table of curves gives and
+    counted from `frame`; range: what the curve takes (raw readings, or what `choice.steps` make of
+    them), between its points; noise, step: scatter of single readings at the points and resolution
+    (raw unit); chi_square over `freedom` degrees; off: how far the points lie, or may lie, from the
+    curve (rms, in the quantity's unit).
+    """
+
+    channel: str
+    quantity: str
+    unit: str
+    curve: str
+    parameters: tuple[float, ...]
+    covariance: tuple[tuple[float, ...], ...]
+    range: tuple[float, float]
+    points: tuple[ReferencePoint, ...]
+    noise: float = 0.0
+    step: float = 0.0
+    made_at: str = ""
+    id: int = 0
+    frame: Frame = Frame()
+    choice: CurveChoice = CurveChoice()
+    chi_square: float = 0.0
+    freedom: int = 0
+    off: float = 0.0

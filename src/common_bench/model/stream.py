@@ -1,0 +1,101 @@
+"""The stream format: how one kit's lines are read."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+Role = Literal["channel", "clock", "kit", "ignored"]
+Kind = Literal["number", "hexadecimal", "on/off", "time", "text"]
+Dialect = Literal["separated", "named", "json", "senml", "tagged"]
+DIALECT_WORDS: dict[str, str] = {
+    "separated": "values in a row",
+    "named": "a name at each value",
+    "json": "JSON",
+    "senml": "SenML (RFC 8428)",
+    "tagged": "rows that begin with a tag",
+}
+ASSUMED_NO_VALUE = ("", "nan", "NaN", "NAN", "-", "--", "null", "None", "n/a")
+
+
+class Column(msgspec.Struct, frozen=True):
+    """A named column. For a clock, `tick` is the length of one unit of it in s.
+
+    `key` finds it where its place alone does not: its name as the line writes it, or the tag of its row.
+    """
+
+    name: str
+    unit: str = ""
+    role: Role = "channel"
+    tick: float = 0.0
+    kind: Kind = "number"
+    key: str = ""
+
+
+class StreamFormat(msgspec.Struct, frozen=True):
+    """Separator (one character; a space stands for any run of spaces), columns in order, the texts
+    that stand for "no value".
+
+    start, end: marks around each line (`end` "*" stands for a star and two check digits). kit_mark:
+    what ends an id in front of each line, where one port relays many kits ("." joins it to the
+    names). proposals: texts that may stand for "no value" and wait for somebody to say so.
+    question: set where two readings of the lines are equally likely; `other` is then the second.
+    sure: 0 to 1. only: the id to which this kit is narrowed on a shared port.
+    """
+
+    separator: str
+    columns: tuple[Column, ...]
+    no_value: tuple[str, ...] = ASSUMED_NO_VALUE
+    worked_out_from: int = 0
+    dialect: Dialect = "separated"
+    decimal_comma: bool = False
+    start: str = ""
+    end: str = ""
+    kit_mark: str = ""
+    latin: bool = False
+    sure: float = 1.0
+    question: str = ""
+    other: StreamFormat | None = None
+    proposals: tuple[str, ...] = ()
+    only: str = ""
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        return tuple(column.name for column in self.columns if column.role == "channel")
+
+    @property
+    def clock(self) -> int | None:
+        """Position of the first clock column, None where the kit sends no clock."""
+        return next((at for at, column in enumerate(self.columns) if column.role == "clock"), None)
+
+    @property
+    def shared(self) -> bool:
+        """Whether an id in the lines tells several kits apart."""
+        return bool(self.kit_mark) or any(column.role == "kit" for column in self.columns)
+
+    @property
+    def sparse(self) -> bool:
+        """Whether a line need not hold every column."""
+        return self.dialect != "separated"
+
+    def unit_of(self, channel: str) -> str:
+        return next((column.unit for column in self.columns if column.name == channel), "")
+
+
+class ClockState(msgspec.Struct, frozen=True):
+    """A kit's clock mapped to ours: t = at_ours + rate * (clock - at_kit), all in s.
+
+    `u_rate` is the relative standard uncertainty of the rate; `spacing` the usual time between
+    readings in s; None stands for what is not known yet.
+    """
+
+    at_kit: float | None = None
+    at_ours: float | None = None
+    rate: float = 1.0
+    u_rate: float = 5e-4
+    spacing: float | None = None
+    last_raw: float | None = None
+    wraps: float = 0.0
+    last_t: float | None = None
+    step: float | None = None
