@@ -1,0 +1,1 @@
+"""The bench book: one SQLite file that holds a class."""

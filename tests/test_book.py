@@ -1,0 +1,208 @@
+"""The bench book: nothing lost, everything undoable, strangers' files refused in words."""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from common_bench.book import schema
+from common_bench.book.book import Book
+from common_bench.book.changes import RowChange
+from common_bench.book.journal import HEARD, LOST, SENT, Entry, JournalWriter, heard
+from common_bench.model.block import Stamped
+from common_bench.model.plan import Plan, plan_from_file, plan_from_text, plan_to_text, shipped_plan
+from common_bench.model.trouble import BookTrouble, PlanTrouble
+
+
+@pytest.fixture
+def book(tmp_path: Path):
+    made = Book.make(tmp_path / "a.benchbook")
+    yield made
+    made.close()
+
+
+def everything(book: Book) -> dict[str, list[dict]]:
+    return {name: book.rows(name) for name in schema.TABLES if name != "change"}
+
+
+actions = st.lists(
+    st.tuples(st.sampled_from(["add", "change", "undo", "redo"]), st.integers(0, 5), st.text(max_size=5)), max_size=25
+)
+
+
+@given(actions)
+def test_undo_and_redo_give_back_every_state_of_the_book(tmp_path_factory: pytest.TempPathFactory, steps: list) -> None:
+    book = Book.make(tmp_path_factory.mktemp("book") / "b.benchbook")
+    states, done, undone = [everything(book)], [], []
+    for what, which, words in steps:
+        if what == "undo" and done:
+            change = done.pop()
+            book.undo(change)
+            undone.append(change)
+            assert everything(book) == states[len(done)]
+        elif what == "redo" and undone:
+            change = undone.pop()
+            book.redo(change)
+            done.append(change)
+            assert everything(book) == states[len(done)]
+        elif what in ("add", "change"):
+            kits = book.rows("kit")
+            if what == "change" and kits:
+                rows = [book.changed("kit", kits[which % len(kits)]["id"], name=words)]
+            else:
+                rows = [
+                    book.added(
+                        "kit", identity=f"k{len(done)}/{which}/{words}/{len(kits)}", name=words, link="", format=""
+                    )
+                    for _ in range(1)
+                ]
+            try:
+                done.append(book.apply(words or "step", rows))
+            except BookTrouble:
+                assert everything(book) == states[len(done)]
+                continue
+            undone.clear()
+            del states[len(done) :]
+            states.append(everything(book))
+    assert len(book.rows("change")) >= len(done)
+    assert book.check() == []
+    book.close()
+
+
+def test_a_change_happens_whole_or_not_at_all_and_says_so(book: Book) -> None:
+    good = book.added("kit", identity="one", name="", link="", format="")
+    book.apply("a kit", [good])
+    twin = RowChange("kit", 99, None, {"identity": "two", "name": "", "link": "", "format": ""})
+    clash = RowChange("kit", 100, None, {"identity": "one", "name": "", "link": "", "format": ""})
+    with pytest.raises(BookTrouble, match="did not take this change"):
+        book.apply("two kits", [twin, clash])
+    assert [row["identity"] for row in book.rows("kit")] == ["one"]
+    assert len(book.rows("change")) == 1
+
+
+def test_files_that_are_no_book_are_refused_in_words(tmp_path: Path) -> None:
+    (tmp_path / "words.benchbook").write_text("this is no database, " * 100)
+    sqlite3.connect(tmp_path / "other.benchbook").execute("CREATE TABLE x (y)").connection.close()
+    Book.make(tmp_path / "newer.benchbook").close()
+    with sqlite3.connect(tmp_path / "newer.benchbook") as raw:
+        raw.execute(f"PRAGMA user_version = {schema.SCHEMA_VERSION + 4}")
+    for name, words in (
+        ("words", "no bench book"), ("other", "no bench book"), ("newer", "newer Common Bench"), ("absent", "no such bench book"),
+    ):  # fmt: skip
+        before = (tmp_path / f"{name}.benchbook").read_bytes() if name != "absent" else b""
+        with pytest.raises(BookTrouble, match=words) as refused:
+            Book.open(tmp_path / f"{name}.benchbook")
+        assert refused.value.do
+        assert not before or (tmp_path / f"{name}.benchbook").read_bytes() == before
+    with pytest.raises(BookTrouble, match="already there"):
+        Book.make(tmp_path / "words.benchbook")
+    with pytest.raises(BookTrouble, match="no such folder"):
+        Book.make(tmp_path / "nowhere" / "a.benchbook")
+
+
+def test_a_book_is_open_in_one_place_at_a_time_and_a_crash_locks_nobody_out(tmp_path: Path) -> None:
+    path = tmp_path / "a.benchbook"
+    Book.make(path).close()
+    code = f"import time; from pathlib import Path; from common_bench.book.book import Book; b = Book.open(Path({str(path)!r})); print('open', flush=True); time.sleep(60)"
+    other = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True)
+    assert other.stdout is not None
+    assert other.stdout.readline() == "open\n"
+    with pytest.raises(BookTrouble, match=rf"open elsewhere \(process {other.pid} on .*since"):
+        Book.open(path)
+    reader = Book.open(path, readonly=True)
+    assert reader.rows("kit") == []
+    reader.close()
+    other.kill()
+    other.wait()
+    Book.open(path).close()
+
+
+def test_a_damaged_book_is_told_by_check(tmp_path: Path) -> None:
+    path = tmp_path / "a.benchbook"
+    book = Book.make(path)
+    book.apply("rows", [book.added("kit", identity=f"k{k}", name="x" * 200, link="", format="") for k in range(300)])
+    lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
+    hearing = book.record("hearing", lesson=lesson, kit=1)
+    book.record("journal", hearing=hearing, what=HEARD, first_byte=5, stamps=b"\0" * 8, sizes=b"\1\0\0\0", bytes=b"a")
+    assert book.check() == [f"journal of hearing {hearing}: bytes 0 to 5 are missing"]
+    book.close()
+    data = bytearray(path.read_bytes())
+    data[12_000:16_000] = b"\xff" * 4000
+    path.write_bytes(data)
+    done = subprocess.run(
+        [sys.executable, "-m", "common_bench.cli", "check", str(path)], capture_output=True, text=True
+    )
+    assert done.returncode != 0
+    assert "Traceback" not in done.stderr
+    assert re.search("damaged|missing|malformed|Tree|row", done.stdout + done.stderr)
+
+
+def test_the_journal_gives_back_every_byte_with_its_stamp(book: Book) -> None:
+    lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
+    kit = book.record("kit", identity="k")
+    hearing, other = (book.record("hearing", lesson=lesson, kit=kit) for _ in range(2))
+    dice = np.random.default_rng(1)
+    writer = JournalWriter(book.path)
+    sent: list[Stamped] = []
+    for k in range(200):
+        chunk = Stamped(k / 50, dice.bytes(int(dice.integers(1, 60))))
+        sent.append(chunk)
+        writer.put(Entry(hearing, HEARD, chunk.at, [chunk]))
+        writer.put(Entry(other, HEARD, chunk.at, [Stamped(chunk.at, b"other")]))
+        if k == 100:
+            writer.put(Entry(hearing, LOST, 2.0))
+        if k == 150:
+            writer.put(Entry(hearing, SENT, 3.0, [Stamped(3.0, b"lamp on")]))
+    writer.close()
+    everything = list(heard(book, hearing, 0, 10**9))
+    assert [what for what, _, _ in everything if what != HEARD] == [LOST, SENT]
+    chunks = [chunk for what, _, found in everything if what == HEARD for chunk in found]
+    assert chunks == sent
+    whole = b"".join(chunk.data for chunk in sent)
+    assert book.heard_bytes(hearing) == len(whole)
+    for begin, end in ((0, 10), (17, 1000), (len(whole) - 5, len(whole)), (50, 50)):
+        part = b"".join(
+            chunk.data for what, _, found in heard(book, hearing, begin, end) if what == HEARD for chunk in found
+        )
+        assert part == whole[begin:end]
+    assert book.check() == []
+
+
+def test_the_docs_name_every_table_and_column_of_the_book() -> None:
+    text = (Path(__file__).parent.parent / "docs" / "bench-book.md").read_text("utf-8")
+    for table in schema.TABLES.values():
+        section = re.search(rf"^## {table.name}$(.*?)(?=^## |\Z)", text, re.S | re.M)
+        assert section, f"docs/bench-book.md has no table {table.name}"
+        named = set(re.findall(r"^\| `(\w+)`", section[1], re.M))
+        assert named == {column.name for column in table.columns}, table.name
+
+
+def test_a_plan_goes_to_text_and_back_and_a_wrong_one_is_refused_with_its_place(tmp_path: Path) -> None:
+    plan = shipped_plan("swinging-bottles")
+    path = tmp_path / "plan.toml"
+    path.write_text(plan_to_text(plan), "utf-8")
+    assert plan_from_file(path) == plan
+    assert plan_from_text(plan_to_text(Plan("empty")), "") == Plan("empty")
+    for text, words in (
+        ("name = ", "not a plan file"),
+        ("about = 'x'", "missing required field `name`"),
+        ("name = 'x'\nsensors = 3", "sensors"),
+    ):
+        path.write_text(text)
+        with pytest.raises(PlanTrouble, match=words) as refused:
+            plan_from_file(path)
+        assert refused.value.where == str(path)
+    path.write_bytes(b"\xff\xfe\x00")
+    with pytest.raises(PlanTrouble, match="cannot be read"):
+        plan_from_file(path)
+    assert plan.accepted() is not None
+    with pytest.raises(PlanTrouble, match="no condition"):
+        plan.condition("weight")
