@@ -1,0 +1,134 @@
+"""Links as they are written: a path or a URL in, its parts out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Literal
+from urllib.parse import parse_qs, unquote
+
+from common_bench.model.trouble import LinkTrouble
+
+USUAL_SPEED = 115_200
+SPEEDS = (115_200, 9_600, 57_600, 38_400, 19_200, 230_400, 250_000, 460_800, 921_600, 74_880, 4_800, 2_400)
+LinkKind = Literal["serial", "tcp", "rfc2217", "mqtt", "file"]
+USUAL_PORT = {"tcp": 0, "rfc2217": 0, "mqtt": 1883}
+FORMS = {
+    "tcp": "tcp://host:port",
+    "rfc2217": "rfc2217://host:port",
+    "mqtt": "mqtt://host/topic",
+    "file": "file:PATH",
+}
+# What can be set in a link of each kind, and the values that serial settings take.
+SETTINGS: dict[str, tuple[str, ...]] = {
+    "serial": ("speed", "bits", "parity", "stop", "flow"),
+    "rfc2217": ("speed", "bits", "parity", "stop", "flow"),
+    "tcp": (),
+    "mqtt": ("version", "send", "user", "password"),
+    "file": ("pace", "rate"),
+}
+CHOICES: dict[str, tuple[str, ...]] = {
+    "bits": ("5", "6", "7", "8"),
+    "parity": ("none", "even", "odd", "mark", "space"),
+    "stop": ("1", "1.5", "2"),
+    "flow": ("none", "hardware", "software"),
+    "version": ("3.1.1", "5"),
+}
+
+
+@dataclass(frozen=True)
+class Address:
+    """Where a link leads: a serial port's path, a host with its port, a broker's topic, a file.
+
+    `speed` in baud; `settings` in the order in which they were given (without speed).
+    """
+
+    path: str
+    speed: int = USUAL_SPEED
+    kind: LinkKind = "serial"
+    host: str = ""
+    port: int = 0
+    settings: tuple[tuple[str, str], ...] = field(default=())
+    given: frozenset[str] = field(default=frozenset(), compare=False)  # what the link as written says itself
+
+    @property
+    def has_speed(self) -> bool:
+        return self.kind in ("serial", "rfc2217")
+
+    @property
+    def name(self) -> str:
+        """Without settings, as it is shown."""
+        if self.kind == "serial":
+            return self.path
+        if self.kind == "file":
+            return f"file:{self.path}"
+        place = f"{self.host}:{self.port}" if self.port != USUAL_PORT[self.kind] else self.host
+        return f"{self.kind}://{place}" + (f"/{self.path}" if self.path else "")
+
+    @property
+    def text(self) -> str:
+        given = [("speed", str(self.speed))] if self.has_speed and self.speed != USUAL_SPEED else []
+        query = "&".join(f"{name}={value}" for name, value in [*given, *self.settings])
+        return self.name + (f"?{query}" if query else "")
+
+    def at(self, speed: int) -> Address:
+        return replace(self, speed=speed)
+
+    def setting(self, name: str, usual: str = "") -> str:
+        return dict(self.settings).get(name, usual)
+
+
+def read_address(link: str) -> Address:
+    """Raises LinkTrouble where the text is no link that can be opened."""
+    link = link.strip()
+    path, _, query = link.partition("?")
+    scheme = path.partition(":")[0] if "://" in path or path.startswith("file:") else "serial"
+    if scheme not in SETTINGS:
+        raise LinkTrouble(
+            f"links of the kind “{scheme}:” cannot be opened.", where=link,
+            do=f"Give a serial port, as /dev/ttyACM0?speed=9600, or one of {', '.join(FORMS.values())}.",
+        )  # fmt: skip
+    if not path:
+        raise LinkTrouble(
+            "a link is missing.", do="Give a serial port, as /dev/ttyACM0; `common-bench ports` lists them."
+        )
+    speed, settings = _settings(link, scheme, query)
+    given = frozenset(parse_qs(query, keep_blank_values=True))
+    if scheme == "serial":
+        return Address(path, speed, settings=settings, given=given)
+    if scheme == "file":
+        where = unquote(path.removeprefix("file:").removeprefix("//"))
+        if not where:
+            raise LinkTrouble("the file's name is missing.", where=link, do="Write it as file:PATH.")
+        return Address(where, kind="file", settings=settings)
+    place, _, topic = path.removeprefix(f"{scheme}://").partition("/")
+    host, colon, port = place.rpartition(":") if not place.endswith("]") and ":" in place else (place, "", "")
+    number = int(port) if colon and port.isascii() and port.isdigit() else USUAL_PORT[scheme] if not colon else -1
+    if not host or not 0 < number < 65_536 or (scheme == "mqtt") != bool(topic):
+        raise LinkTrouble("this is no whole address.", where=link, do=f"Write it as {FORMS[scheme]}.")
+    return Address(topic, speed, scheme, host, number, settings)  # type: ignore[arg-type]
+
+
+def _settings(link: str, scheme: str, query: str) -> tuple[int, tuple[tuple[str, str], ...]]:
+    asked = {name: values[-1] for name, values in parse_qs(query, keep_blank_values=True).items()}
+    known = SETTINGS[scheme]
+    unknown = sorted(set(asked) - set(known))
+    if unknown:
+        can = f"These can: {', '.join(known)}." if known else "Leave it away."
+        raise LinkTrouble(f"“{unknown[0]}” cannot be set in a link of this kind.", where=link, do=can)
+    for name, values in CHOICES.items():
+        if name in asked and asked[name] not in values:
+            raise LinkTrouble(f"{name} cannot be “{asked[name]}”.", where=link, do=f"Choose from {', '.join(values)}.")
+    for name in ("pace", "rate"):
+        if name in asked and not _is_pace(asked[name]):
+            raise LinkTrouble(f"{name} cannot be “{asked[name]}”.", where=link, do="Give a number, as 2.")
+    text = asked.pop("speed", str(USUAL_SPEED))
+    if not (text.isascii() and text.isdigit()) or not 50 <= int(text) <= 4_000_000:
+        raise LinkTrouble(f"“{text}” is no speed.", where=link, do="Give it in baud, as ?speed=9600.")
+    return int(text), tuple((name, asked[name]) for name in known if name in asked)
+
+
+def _is_pace(text: str) -> bool:
+    try:
+        return 0.001 <= float(text) <= 1e6
+    except ValueError:
+        return False

@@ -1,0 +1,573 @@
+"""Plugging in: every link, every fault, shared ports, asked kits, clocks; what is wrong is told with its cause."""
+
+from __future__ import annotations
+
+import shutil
+import socket
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from common_bench.book.book import Book
+from common_bench.lesson import actions
+from common_bench.lesson.exporting import export_all
+from common_bench.lesson.history import lines_before
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.links.address import read_address
+from common_bench.links.discovery import plugged_in
+from common_bench.links.opening import pause_before_retry
+from common_bench.model.bench import Port
+from common_bench.model.block import Stamped
+from common_bench.model.plan import AskPlan, CommandPlan, Plan
+from common_bench.model.stream import StreamFormat
+from common_bench.model.trouble import LinkTrouble, Trouble
+from common_bench.reading.clock import ClockMap
+from common_bench.reading.health import column_health
+from common_bench.reading.prompts import waiting_for
+from common_bench.reading.reader import Reader
+from common_bench.record.ear import Ear
+from common_bench.record.which import WhichIsWhich
+from common_bench.standins.control import StandInProcess
+from common_bench.standins.dialects import SPEECHES
+from conftest import wait_for
+
+Start = Callable[..., StandInProcess]
+
+
+class Listening:
+    """A lesson that hears whatever stand-ins announce, as the window would."""
+
+    def __init__(self, lesson: OpenLesson, kits: StandInProcess) -> None:
+        self.lesson, self.kits = lesson, kits
+        self.look()
+
+    def look(self) -> None:
+        self.lesson.appear([port for port in plugged_in(self.kits.folder) if port.stand_in and not port.trouble])
+
+    def ear(self, alias: str = "Basalt") -> Ear:
+        kit = next(id for id, kit in self.lesson.kits.items() if kit.identity == f"stand-in-{alias}")
+        return self.lesson.engine.ears[kit]
+
+    def until(self, met: Callable[[], object], what: str, *, within: float = 20.0) -> None:
+        def turn() -> object:
+            self.lesson.happenings()
+            self.look()
+            return met()
+
+        wait_for(turn, what, within=within)
+
+    def heard(self, alias: str = "Basalt", within: float = 10.0) -> Ear:
+        self.until(lambda: self.ear(alias).ready, f"{alias} is heard", within=within)
+        return self.ear(alias)
+
+    def told(self, cause: str, alias: str = "Basalt", *, within: float = 20.0) -> LinkTrouble:
+        def found() -> LinkTrouble | None:
+            ear = self.ear(alias)
+            return next((t for t in (ear.trouble, ear.warning) if t is not None and t.cause == cause), None)
+
+        self.until(found, f"“{cause}” is told", within=within)
+        trouble = found()
+        assert trouble is not None
+        assert "{" not in trouble.sentence
+        return trouble
+
+
+@pytest.fixture
+def plugged(tmp_path: Path, stand_ins: Start) -> Iterator[Callable[..., Listening]]:
+    opened: list[OpenLesson] = []
+
+    def make(*more: str, speed: float = 1.0, count: int = 1, **options: object) -> Listening:
+        kits = stand_ins(*more, count=count, world_speed=speed, **options)
+        aliases = ["Basalt", "Chalk", "Flint", "Gneiss"]
+        path = tmp_path / f"plug-{len(opened)}.benchbook"
+        lesson = OpenLesson.make(path, Plan("Plugging"), "9B", aliases, speed=speed)
+        opened.append(lesson)
+        return Listening(lesson, kits)
+
+    yield make
+    for lesson in opened:
+        lesson.close()
+
+
+@pytest.fixture(scope="module")
+def broker() -> Iterator[str]:
+    """A real broker on loopback."""
+    program = shutil.which("mosquitto") or "/usr/sbin/mosquitto"
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    process = subprocess.Popen([program, "-p", str(port)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+    def answers() -> bool:
+        with socket.socket() as line:
+            return line.connect_ex(("127.0.0.1", port)) == 0
+
+    wait_for(answers, "the broker answers")
+    yield f"127.0.0.1:{port}"
+    process.kill()
+    process.wait()
+
+
+# links
+
+
+@pytest.mark.parametrize("over", ["tcp", "rfc2217"])
+def test_a_kit_on_the_network_is_heard_told_and_heard_again(plugged: Callable[..., Listening], over: str) -> None:
+    made = plugged("--over", over)
+    ear = made.heard()
+    assert ear.chain.reader.format is not None
+    assert [c.name for c in ear.chain.reader.format.columns] == ["ms", "load", "temp"]
+    actions.send(made.lesson, ear.kit, "L1")
+    made.until(lambda: made.kits.order(ask="state")["lamps"]["Basalt"], "the lamp is on")
+    if over == "tcp":
+        made.kits.order(kits="all", fault="unplug")
+        made.until(lambda: ear.trouble is not None and ear.trouble.cause in ("ended", "no-host"), "the loss is told")
+        made.kits.order(kits="all", fault="plug")
+        made.heard(within=25)
+
+
+def test_topics_of_a_broker_are_heard_and_told_apart(plugged: Callable[..., Listening], broker: str) -> None:
+    made = plugged("--over", "mqtt", "--broker", f"mqtt://{broker}/lab", "--dialect", "names-colon", count=2)
+    ear = made.heard()
+    assert ear.chain.reader.format is not None
+    assert ear.chain.reader.format.dialect == "named"
+    actions.send(made.lesson, ear.kit, "L1")
+    made.until(lambda: made.kits.order(ask="state")["lamps"]["Basalt"], "what is sent comes to the kit's topic")
+    for version in ("3.1.1", "5"):
+        made.lesson.hear(Port(f"mqtt://{broker}/lab/+?version={version}", f"lab {version}", f"lab {version}"))
+        names = [f"lab {version} · kit basalt", f"lab {version} · kit chalk"]
+        made.until(lambda n=names: {k.name for k in made.lesson.kits.values()} >= set(n), "both topics become kits")
+        kits = [id for id, kit in made.lesson.kits.items() if kit.name in names]
+        made.until(lambda k=kits: all(made.lesson.engine.ears[each].ready for each in k), "both are heard")
+    nobody = made.lesson.hear(Port("mqtt://127.0.0.1:1/lab", "nobody", "nobody"))
+    made.until(lambda: made.lesson.engine.ears[nobody].trouble is not None, "a broker that is not there is told")
+    assert "does not answer" in made.lesson.engine.ears[nobody].trouble.what  # type: ignore[union-attr]
+
+
+def test_pauses_between_tries_grow_for_hosts_and_stay_for_ports() -> None:
+    hosts = [pause_before_retry(read_address("tcp://there:1"), n) for n in range(12)]
+    assert hosts[:3] == [0.5, 1.0, 2.0]
+    assert hosts == sorted(hosts)
+    assert hosts[-1] == 10.0
+    assert {pause_before_retry(read_address("/dev/ttyACM0"), n) for n in range(12)} == {0.5}
+
+
+@pytest.mark.parametrize(
+    "link", ["/dev/ttyACM0", "/dev/ttyACM0?speed=9600&bits=7&parity=even&stop=2&flow=software", "tcp://h:3333", "rfc2217://h:9?speed=9600",
+             "mqtt://h/a/b/#?version=5", "mqtt://h:99/a/+", "file:/tmp/x.txt?pace=2"],
+)  # fmt: skip
+def test_a_link_is_written_as_it_was_read(link: str) -> None:
+    assert read_address(link).text == link
+    assert read_address(read_address(link).text) == read_address(link)
+
+
+def test_a_kept_run_and_a_file_of_lines_are_heard_as_if_live(plugged: Callable[..., Listening], tmp_path: Path) -> None:
+    made = plugged(speed=4.0)
+    ear = made.heard()
+    actions.give_kits_in_order(made.lesson, [ear.kit])
+    group = made.lesson.groups[0].id
+    made.lesson.begin_runs([group])
+    begun = made.lesson.engine.now()
+    made.until(lambda: made.lesson.engine.now() > begun + 6, "time goes by")
+    made.lesson.end_runs([group])
+    made.until(lambda: made.lesson.kept_runs(), "the run is kept")
+    export_all(made.lesson, tmp_path / "out")
+    tape = tmp_path / "out" / "basalt-run-1.tape"
+    again = made.lesson.hear(Port(f"file:{tape}?pace=20", "again", "again"))
+    kept = made.lesson.replayed(made.lesson.kept_runs()[0].id)
+    made.until(lambda: made.lesson.engine.ears[again].chain.reader.readings == len(kept.t), "all readings come again")
+    made.until(lambda: made.lesson.engine.ears[again].trouble is not None, "the end is told")
+    assert made.lesson.engine.ears[again].trouble.cause == "file-ended"  # type: ignore[union-attr]
+    (tmp_path / "lines.txt").write_text("a;b\n" + "".join(f"{k};{k * k}\n" for k in range(30)))
+    lines = made.lesson.hear(Port(f"file:{tmp_path}/lines.txt?rate=300", "lines", "lines"))
+    made.until(lambda: made.lesson.engine.ears[lines].chain.reader.readings == 30, "a file of lines is heard")
+    gone = made.lesson.hear(Port(f"file:{tmp_path}/none.txt", "none", "none"))
+    made.until(lambda: made.lesson.engine.ears[gone].trouble is not None, "a missing file is told")
+    assert "cannot be read" in made.lesson.engine.ears[gone].trouble.what  # type: ignore[union-attr]
+
+
+def test_a_hostile_host_fills_nothing(plugged: Callable[..., Listening]) -> None:
+    made = plugged()
+    server = socket.create_server(("127.0.0.1", 0))
+    kit = made.lesson.hear(Port(f"tcp://127.0.0.1:{server.getsockname()[1]}", "hostile", "hostile"))
+    caller, _ = server.accept()
+    caller.settimeout(0.05)
+    sent, began = 0, time.monotonic()
+    while time.monotonic() - began < 3:
+        try:
+            sent += caller.send(b"\x00\xff" * 30_000)
+        except TimeoutError:
+            made.lesson.happenings()
+    ear = made.lesson.engine.ears[kit]
+    assert sent < 10e6, "it has to wait"
+    assert len(ear.tape) <= 400
+    assert len(ear.chain.reader.cutter.held) <= 8192
+    assert made.heard().ready, "the other kit is heard all the same"
+    caller.close()
+    server.close()
+
+
+# speeds, plugs, shared ports
+
+
+@pytest.mark.parametrize("speed", [4_800, 460_800])
+def test_a_speed_is_found_within_three_seconds_for_five_lines_a_second(
+    plugged: Callable[..., Listening], speed: int
+) -> None:
+    made = plugged("--rate", "5", kit_speed=speed)
+    began = time.monotonic()
+    made.until(lambda: made.ear().speed_found, "the speed is found", within=10)
+    assert made.ear().address.speed == speed
+    assert time.monotonic() - began < 4.5, "three seconds, and what this test itself takes"
+    made.heard()
+
+    def names() -> list[str]:
+        format = made.ear().chain.reader.format
+        return [column.name for column in format.columns] if format is not None else []
+
+    made.until(lambda: names() == ["ms", "load", "temp"], "its first words are heard after all")
+    made.until(lambda: f"speed={speed}" in made.lesson.kits[made.ear().kit].link, "it is remembered")
+
+
+def test_a_kit_that_comes_back_under_another_path_is_the_same_kit(plugged: Callable[..., Listening]) -> None:
+    made = plugged()
+    ear = made.heard()
+    path = ear.address.path
+    actions.give_kits_in_order(made.lesson, [ear.kit])
+    made.kits.order(kits="all", fault="replug")
+    made.until(lambda: ear.ready and ear.address.path != path, "it is heard again")
+    assert made.lesson.group_at(ear.kit) == made.lesson.groups[0].id
+    assert len(made.lesson.kits) == 1
+
+
+def test_what_belongs_to_nobody_disappears_as_it_came(plugged: Callable[..., Listening]) -> None:
+    made = plugged(count=2)
+    kept, loose = made.heard("Basalt"), made.heard("Chalk")
+    actions.give_kits_in_order(made.lesson, [kept.kit])
+    made.kits.order(kits="all", fault="unplug")
+    made.until(lambda: kept.link is None and loose.link is None, "both are out")
+    plugged_identities = {port.identity for port in plugged_in(made.kits.folder)}
+    assert made.lesson.forget_gone(plugged_identities) == [loose.kit]
+    assert list(made.lesson.engine.ears) == [kept.kit]
+    made.kits.order(kits="all", fault="plug")
+    made.heard("Chalk")
+    made.heard("Basalt")
+
+
+def test_a_taken_port_names_its_holder_and_is_heard_once_it_is_free(plugged: Callable[..., Listening]) -> None:
+    made = plugged("--fault", "taken")
+    trouble = made.told("taken")
+    assert "(process " in trouble.what
+    assert "python" in trouble.what
+    made.kits.order(kits="all", fault="free")
+    made.heard()
+
+
+@pytest.mark.parametrize(("dialect", "ids"), [("relay-column", ["1", "2", "3"]), ("relay-letters", ["K1", "K2", "K3"]), ("relay-names", ["k1", "k2"])])  # fmt: skip
+def test_kits_on_a_shared_port_become_kits_of_their_own(
+    plugged: Callable[..., Listening], dialect: str, ids: list[str]
+) -> None:
+    made = plugged("--dialect", dialect, speed=4.0)
+    source = made.heard()
+    made.until(lambda: sorted(source.relayed) == ids, "every id becomes a kit")
+    kits = [source.relayed[id].kit for id in ids]
+    actions.give_kits_in_order(made.lesson, kits)
+    made.until(lambda: all(source.relayed[id].ready for id in ids), "all are ready")
+    groups = [group.id for group in made.lesson.groups[: len(ids)]]
+    assert made.lesson.begin_runs(groups) == groups
+    begun = made.lesson.engine.now()
+    made.until(lambda: made.lesson.engine.now() > begun + 4, "time goes by")
+    made.lesson.end_runs(groups)
+    made.until(lambda: len(made.lesson.kept_runs()) == len(ids), "the runs are kept")
+    means = []
+    for run in made.lesson.kept_runs():
+        replayed = made.lesson.replayed(run.id)
+        assert 0.5 * 4 * 50 / len(ids) < len(replayed.t) < 1.6 * 4 * 50 / len(ids)
+        means.append(
+            float(np.mean(replayed.raw["load"] if "load" in replayed.raw else next(iter(replayed.raw.values()))))
+        )
+    if len(ids) == 3:
+        np.testing.assert_allclose(np.diff(means), 100, atol=25)
+    made.kits.order(kits="all", fault="unplug")
+    made.until(lambda: all(made.lesson.ready(group) == "unplugged" for group in groups), "all are told as unplugged")
+
+
+def test_a_kit_is_asked_for_each_reading_and_gaps_are_where_no_answer_came(plugged: Callable[..., Listening]) -> None:
+    made = plugged("--gate", "asked")
+    trouble = made.told("asked")
+    assert (trouble.act, trouble.send) == ("ask", "?")
+    actions.give_kits_in_order(made.lesson, [made.ear().kit])
+    with pytest.raises(Trouble, match=r"every 0\.1 to 3600 s"):
+        actions.ask_for_readings(made.lesson, made.ear().kit, AskPlan("?", 0.0))
+    actions.ask_for_readings(made.lesson, made.ear().kit, AskPlan("?", 0.2, 0.15))
+    ear = made.heard()
+    group = made.lesson.groups[0].id
+    made.lesson.begin_runs([group])
+    made.until(lambda: ear.run is not None and ear.run.readings >= 6, "answers come")
+    made.kits.order(kits="all", fault="unplug")
+    made.until(lambda: ear.link is None, "the loss is seen")
+    made.kits.order(kits="all", fault="plug")
+    made.until(lambda: ear.run is not None and ear.run.readings >= 12, "answers come again")
+    assert ear.asking is not None
+    assert ear.asking.answered >= 12
+    made.until(lambda: 2 < ear.rate < 6, "the rate that is achieved is told")
+    made.lesson.end_runs([group])
+    made.until(lambda: made.lesson.kept_runs(), "the run is kept")
+    replayed = made.lesson.replayed(made.lesson.kept_runs()[0].id)
+    assert len(replayed.gaps) >= 1
+    sent = [row for row in made.lesson.book.rows("journal") if row["what"] == "sent"]
+    assert {row["bytes"] for row in sent} == {b"?"}
+    actions.ask_for_readings(made.lesson, ear.kit, None)
+    assert ear.asking is None
+
+
+def test_a_menu_is_recognised_and_its_key_starts_the_kit(plugged: Callable[..., Listening]) -> None:
+    made = plugged("--gate", "menu")
+    trouble = made.told("menu")
+    assert (trouble.act, trouble.label, trouble.send) == ("send", "Send the key s", "s")
+    actions.send(made.lesson, made.ear().kit, trouble.send, "no ending")
+    made.heard()
+
+
+def test_silence_is_told_by_its_reason(plugged: Callable[..., Listening]) -> None:
+    gated = plugged("--gate", "button")
+    assert "Press the button on the kit" in gated.told("button").do
+    gated.kits.order(kits="all", fault="press")
+    gated.heard()
+    gated.kits.order(kits="all", fault="silent")
+    assert gated.told("silent").label == "Restart the kit"
+    changing = plugged("--dialect", "on-change", speed=8.0)
+    changing.heard(within=20)
+    assert changing.ear().chain.reader.format is not None
+
+
+def test_a_port_from_which_nothing_ever_came_is_told_as_dead(plugged: Callable[..., Listening], tmp_path: Path) -> None:
+    import os
+    import tty
+
+    made = plugged()
+    master, other = os.openpty()
+    tty.setraw(other)
+    kit = made.lesson.hear(Port(os.ttyname(other), "quiet", "quiet"))
+    made.until(lambda: (t := made.lesson.engine.ears[kit].trouble) is not None and t.cause == "dead", "it is told")
+    with pytest.raises(LinkTrouble, match=r"restart"):
+        made.lesson.engine.restart(kit)
+    os.close(master)
+
+
+@pytest.mark.parametrize(
+    ("fault", "cause"), [("weak", "restarting"), ("half lines", "ragged"), ("overload", "overload")]
+)
+def test_what_is_wrong_with_the_stream_is_told_while_it_is_heard(
+    plugged: Callable[..., Listening], fault: str, cause: str
+) -> None:
+    made = plugged(speed=3.0 if fault == "weak" else 1.0, kit_speed=9_600 if fault == "overload" else 115_200)
+    made.heard()
+    made.kits.order(kits="all", fault=fault)
+    if fault == "half lines":
+        made.until(lambda: made.ear().warning is not None, "a warning", within=25)
+        assert made.ear().warning.cause in ("ragged", "garbled")  # type: ignore[union-attr]
+    else:
+        made.told(cause, within=30)
+    if fault == "overload":
+        assert made.ear().load > 0.9
+
+
+# columns
+
+
+@pytest.mark.parametrize(
+    ("sensor", "cause"),
+    [("hum50", "hum"), ("hum60", "hum"), ("stuck", "stuck"), ("saturated", "saturated"), ("floating", "floating"), ("good sensor", "")],
+)  # fmt: skip
+def test_a_sick_column_is_told(plugged: Callable[..., Listening], sensor: str, cause: str) -> None:
+    made = plugged("--fault", sensor, "--rate", "130", speed=4.0)
+    ear = made.heard()
+    made.until(lambda: made.lesson.health(ear.kit)[0].cause == cause and ear.chain.reader.readings > 800, cause)
+    found = made.lesson.health(ear.kit)[0]
+    assert found.rate == pytest.approx(130, rel=0.1)
+    if cause == "hum":
+        assert sensor.removeprefix("hum") + " Hz" in found.words
+
+
+@given(st.floats(0.9, 48), st.sampled_from([120.0, 130.0, 200.0, 500.0]), st.integers(0, 10**6))
+def test_a_real_signal_is_not_taken_for_hum(frequency: float, rate: float, seed: int) -> None:
+    t = np.arange(0, 8, 1 / rate)
+    folded = [abs(f - round(f / rate) * rate) for f in (50.0, 60.0)]
+    noise = np.random.default_rng(seed).normal(0, 5, len(t))
+    values = np.round(5000 + 300 * np.sin(2 * np.pi * frequency * t) + noise)
+    cause = column_health("load", t, values, (0.0, 6000.0)).cause
+    if all(abs(frequency - each) > 0.6 for each in folded):
+        assert cause != "hum"
+
+
+def test_the_channel_that_is_touched_is_found(plugged: Callable[..., Listening]) -> None:
+    made = plugged(count=3, speed=4.0)
+    for alias in ("Basalt", "Chalk", "Flint"):
+        made.heard(alias)
+    made.kits.order(kits=["Basalt"], hang="bottle")
+    begun = made.lesson.engine.now()
+    made.until(lambda: made.lesson.engine.now() > begun + 14, "Basalt swings by itself")
+    windows = {ear.kit: ear.live for ear in made.lesson.engine.ears.values()}
+    which = WhichIsWhich(windows, made.lesson.engine.speed)
+    first = which.look(windows)
+    assert first is None or not first.clear
+    made.kits.order(kits=["Flint"], hang="200 g")
+
+    def found() -> bool:
+        changed = which.look(windows)
+        return changed is not None and changed.clear and changed.kit == made.ear("Flint").kit
+
+    made.until(found, "Flint is named")
+    assert which.look(windows).channel == "load"  # type: ignore[union-attr]
+
+
+# formats and words
+
+
+def test_a_format_is_changed_by_hand_for_one_kit_and_for_all_like_it(plugged: Callable[..., Listening]) -> None:
+    made = plugged("--dialect", "no-value", count=2)
+    ear, other = made.heard("Basalt"), made.heard("Chalk")
+    format = ear.chain.reader.format
+    assert isinstance(format, StreamFormat)
+    columns = tuple(
+        msgspec.structs.replace(c, name="pull", unit="N") if c.name == "load" else c for c in format.columns
+    )
+    mine = msgspec.structs.replace(format, columns=columns, no_value=(*format.no_value, "999.99"), proposals=())
+    actions.read_as(made.lesson, ear.kit, mine)
+    made.until(lambda: ear.live.latest("raw pull"), "the new name is there")
+    assert other.chain.reader.format != mine
+    seen = ear.live.extent("temp")
+    made.until(lambda: ear.live.extent("temp") != seen or ear.live.extent("temp")[1] < 100, "no 999.99 is a reading")
+    change = actions.read_as(made.lesson, ear.kit, mine, every=True)
+    assert other.chain.reader.format == mine
+    assert made.lesson.plan.formats == (mine,)
+    made.lesson.undo(change)
+    assert other.chain.reader.format != mine
+    made.lesson.redo(change)
+    assert other.chain.reader.format == mine
+
+
+def test_commands_of_the_plan_and_settings_of_the_link_reach_the_kit(plugged: Callable[..., Listening]) -> None:
+    made = plugged()
+    ear = made.heard()
+    command = CommandPlan("lamp on", "L1\\n", "L")
+    actions.send(made.lesson, ear.kit, command.send, "no ending")
+    made.until(lambda: made.kits.order(ask="state")["lamps"]["Basalt"], "the lamp is on")
+    made.until(lambda: any(line.kind == "sent" for line in ear.lines()), "what is sent is on the tape")
+    made.until(lambda: any(line.data == b"lamp on" for line in ear.lines()), "its answer too")
+    change = actions.set_link(made.lesson, ear.kit, f"{ear.address.path}?speed=9600&parity=even")
+    assert (ear.address.speed, ear.address.setting("parity")) == (9600, "even")
+    made.lesson.undo(change)
+    made.heard()
+    with pytest.raises(Trouble, match="parity cannot be"):
+        actions.set_link(made.lesson, ear.kit, f"{ear.address.path}?parity=purple")
+
+
+def test_the_whole_tape_is_paged_and_searched_backwards(plugged: Callable[..., Listening]) -> None:
+    made = plugged("--rate", "200", speed=8.0)
+    ear = made.heard()
+    made.until(lambda: ear.chain.reader.lines > 3000, "many lines")
+    hearing, path = ear.hearing, made.lesson.book.path
+    made.lesson.close()
+    book = Book.open(path)
+    whole = b"".join(row["bytes"] for row in book.rows("journal", hearing=hearing, what="bytes"))
+    pages, at = [], None
+    while True:
+        lines, at = lines_before(book, hearing, at, most=300)
+        pages.insert(0, lines)
+        if at is None:
+            break
+    found = [line for page in pages for line in page]
+    assert [line.line for line in found] == [line for line in whole.split(b"\r\n") if line]
+    for line in found[:: len(found) // 50]:
+        assert whole[line.offset :].startswith(line.line)
+    hits, _ = lines_before(book, hearing, None, find="SWING kit")
+    assert [hit.text for hit in hits] == ["swing kit v3, zero done"]
+    book.close()
+
+
+@pytest.mark.parametrize(
+    ("words", "cause", "send"),
+    [
+        (["Press s to start, x to stop"], "menu", "s"), (["type 'g' to begin"], "menu", "g"),
+        (["[1] slow", "[2] fast", "[g] go", "your choice?"], "menu", "g"), (["press any key"], "menu", "\n"),
+        (["Press the red button to begin"], "button", ""), (["send ? for a reading"], "asked", "?"),
+        (["Send R to get a measurement"], "asked", "R"), (["swing kit v3, zero done"], "", ""), (["ready"], "", ""),
+    ],
+)  # fmt: skip
+def test_what_a_kit_waits_for_is_found_in_its_words(words: list[str], cause: str, send: str) -> None:
+    found = waiting_for(words)
+    assert (found.cause, found.send) == (cause, send) if found else cause == ""
+
+
+@given(st.lists(st.text(max_size=120), max_size=8))
+def test_no_words_make_that_search_fail(words: list[str]) -> None:
+    waiting_for(words)
+
+
+# clocks
+
+
+@given(st.integers(0, 10**6), st.sampled_from([0.005, 0.02, 0.1]), st.sampled_from([0.001, 0.016, 0.03]))
+def test_bus_jitter_is_taken_out_without_moving_any_gap(seed: int, step: float, poll: float) -> None:
+    dice = np.random.default_rng(seed)
+    true = np.arange(600) * step
+    true[400:] += 30 * step + 1.0  # a gap
+    arrival = np.maximum.accumulate(np.ceil(true / poll) * poll + dice.exponential(0.0005, 600))
+    t = ClockMap(0.0).map(None, arrival)[0]
+    settled = slice(100, 399)
+    rough = float(np.std((arrival - true)[settled]))
+    assert float(np.std((t - true)[settled])) <= rough * 1.02 + 2e-4
+    if poll > step:
+        assert float(np.std(np.diff(t[settled]))) < 0.5 * float(np.std(np.diff(arrival[settled])))
+    assert t[400] == arrival[400]
+    assert (np.diff(t) >= 0).all()
+
+
+@pytest.mark.parametrize("name", [n for n in SPEECHES if n not in ("on-change",)])
+def test_every_stand_in_dialect_is_read_from_its_own_lines(name: str) -> None:
+    from common_bench.standins.classes import swinging_bottles
+    from common_bench.standins.kit import BottleKit
+
+    kit = BottleKit(swinging_bottles(1)[0], 9, dialect=name)
+    kit.restart(0.0)
+    reader, rows = Reader(), 0
+    for tick in range(400):
+        heard = reader.feed([Stamped(tick / 100, kit.until(tick / 100))])
+        rows += heard.readings
+    assert reader.format is not None
+    assert rows > 150
+    assert reader.unreadable == (1 if name == "later-column" else 0)  # one longer line alone proves nothing
+    assert len(reader.format.channels) >= 1
+
+
+def test_kits_with_clocks_of_their_own_share_one_time_line(plugged: Callable[..., Listening]) -> None:
+    """The figure in docs/links.md comes from here: one event, heard by four kits, each on its own clock."""
+    made = plugged(count=4)
+    ears = [made.heard(alias) for alias in ("Basalt", "Chalk", "Flint", "Gneiss")]
+    made.kits.order(kits=["Chalk"], fault="drift")
+    begun = made.lesson.engine.now()
+    made.until(lambda: made.lesson.engine.now() > begun + 8, "the clocks are mapped", within=30)
+    event = made.lesson.engine.now()
+    made.kits.order(kits="all", hang="300 g")
+    made.until(lambda: made.lesson.engine.now() > event + 1.5, "all have heard it")
+    times = []
+    for ear in ears:
+        t, values = ear.live.recent("raw load", 2.5)
+        half = (values[0] + values[-1]) / 2
+        after = int(np.flatnonzero(values > half)[0])
+        share = (half - values[after - 1]) / (values[after] - values[after - 1])
+        times.append(t[after - 1] + share * (t[after] - t[after - 1]))
+    spread = max(times) - min(times)
+    print(f"four kits agree on one event within {spread * 1000:.1f} ms")
+    assert spread < 0.04, "two steps of their sampling"
+    drift = ears[1].chain.reader.clock.rate - 1
+    assert abs(drift) < 1e-3
