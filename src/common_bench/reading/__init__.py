@@ -1,0 +1,1 @@
+"""Lines, stream formats, working a format out, blocks of readings, clocks."""

@@ -1,0 +1,307 @@
+"""A kit's clock mapped to ours. Clock values with arrival times in, times on our clock out.
+
+A line's arrival is late by a delay that is never negative, so the earliest arrival in each second
+says most. A robust line through those (median of all slopes between them: Theil, Proc. K. Ned.
+Akad. Wet. 53 (1950); Sen, J. Am. Stat. Assoc. 63, 1379 (1968)) gives the rate. During a run the map is held
+still: all times of a run lie on the kit's own clock times one constant rate.
+
+A kit without a clock that sends evenly is put on an even grid: each reading one usual step after the
+one before, never later than it arrived, and drawn slowly towards the arrivals, so that what a bus adds
+by sending several lines at once is taken out. What comes more than a few steps late is a gap, and
+stands where it arrived.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from common_bench.model.block import Bools, Floats
+from common_bench.model.stream import ClockState
+
+WINDOW = 1.0  # s of the kit's clock per earliest arrival
+MOST_WINDOWS = 64
+PRIOR_U_RATE = 5e-4  # relative; what an uncalibrated resonator is worth before anything is measured
+ARRIVAL_JITTER = 2e-3  # s; how well one earliest arrival is known
+SPACING_FROM = 32  # readings whose median distance is the usual spacing
+FEW = 16  # readings
+AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
+AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart
+GAP_FACTOR = 4.0  # a distance of so many usual spacings is a gap
+RANGES = (2.0**16, 2.0**32)  # counts at which counters in kits wrap round
+DAY = 86_400.0  # s, where a time of day wraps round
+EVEN_FROM = 32  # arrivals that show whether a kit sends evenly
+EVEN_STEPS, EVEN_SECONDS = 2.5, 0.06  # how far arrivals of an even kit lie apart from their line: steps or s
+LATE_STEPS, LATE_SECONDS = 4.0, 0.08  # later than this is a gap
+DRAWN = 0.05  # share of its lateness by which a reading is drawn towards its arrival
+
+
+class ClockMap:
+    """Guarantees that the times given depend on the lines alone (their clock values and arrivals),
+    not on how they were cut into blocks, and that they never run backwards."""
+
+    def __init__(self, tick: float, state: ClockState | None = None, *, held: bool = False, day: bool = False) -> None:
+        """tick: s of one unit of the kit's clock, 0 where it has none; day: the clock is a time of day."""
+        self.tick = tick
+        self.held = held
+        self._ranges = (DAY,) if day else tuple(r * tick for r in RANGES)
+        self.restarts = 0
+        state = state or ClockState(u_rate=PRIOR_U_RATE)
+        self.rate, self.u_rate, self._wraps = state.rate, state.u_rate, state.wraps
+        self._kit, self._ours, self.spacing, self._last_raw, self._last_t = (
+            math.nan if each is None else each
+            for each in (state.at_kit, state.at_ours, state.spacing, state.last_raw, state.last_t)
+        )
+        self._step = math.nan if state.step is None else state.step
+        self._arrivals: list[float] = []
+        self._leapt_to = math.nan
+        self.uneven = False
+        self._gap_from = self._last_t
+        self._steps: list[float] = []
+        self._windows: list[tuple[float, float]] = []  # clock and arrival of the earliest line of each
+        self._width = WINDOW
+        self._window_end = -math.inf
+        self._earliest: tuple[float, float] | None = None
+        self._closed = 0
+
+    @property
+    def state(self) -> ClockState:
+        kit, ours, spacing, last_raw, last_t, step = (
+            None if math.isnan(each) else each
+            for each in (self._kit, self._ours, self.spacing, self._last_raw, self._last_t, self._step)
+        )
+        return ClockState(kit, ours, self.rate, self.u_rate, spacing, last_raw, self._wraps, last_t, step)
+
+    @property
+    def last_t(self) -> float:
+        return self._last_t
+
+    def hold(self) -> ClockState:
+        """Holds the map still from here on (a run begins) and gives its state for keeping."""
+        self.held = True
+        self._steps.clear()
+        self._arrivals.clear()
+        self._leapt_to = math.nan
+        return self.state
+
+    def release(self) -> None:
+        self.held = False
+
+    def map(self, raw: Floats | None, arrival: Floats) -> tuple[Floats, Floats, Floats, Bools]:
+        """raw: (n,) clock values in s or None for a kit without a clock; arrival: (n,) s.
+
+        Gives t (n,) s, the unwrapped clock (n,) s, the rate's relative uncertainty (n,), gap_before (n,).
+        """
+        count = len(arrival)
+        t, clock, u = np.empty(count), np.full(count, np.nan), np.zeros(count)
+        if raw is None:
+            for row, at in enumerate(arrival.tolist()):
+                t[row] = self._on_grid(at)
+            return t, clock, u, self._gaps(t)
+        if count <= FEW and self._runs_on(raw.tolist(), float(arrival[-1])):
+            clock = raw + self._wraps
+            self._see(clock, arrival)
+            u.fill(self.u_rate)
+            t = np.maximum(self._ours + self.rate * (clock - self._kit), self._last_t)
+            self._last_raw, self._last_t = float(raw[-1]), float(t[-1])
+            return t, clock, u, self._gaps(t)
+        breaks = np.flatnonzero(~(raw[1:] >= raw[:-1])) + 1  # restarts, wraps, unknown clock values
+        start = 0
+        while start < count:
+            if math.isnan(raw[start]):
+                t[start] = self._not_before(float(arrival[start]))
+                self._last_t = float(t[start])
+                start += 1
+                continue
+            if self._leaps(float(raw[start]), float(arrival[start])):
+                t[start] = self._not_before(float(arrival[start]))
+                clock[start], u[start] = float(raw[start]), self.u_rate
+                self._last_t = float(t[start])
+                start += 1
+                continue
+            self._enter(float(raw[start]), float(arrival[start]))
+            later = int(np.searchsorted(breaks, start, side="right"))
+            stop = int(breaks[later]) if later < len(breaks) else count
+            unwrapped = raw[start:stop] + self._wraps
+            stop = start + int(np.searchsorted(unwrapped, self._window_end, side="left"))
+            mapped = self._ours + self.rate * (unwrapped[: stop - start] - self._kit)
+            ahead = np.flatnonzero(mapped > arrival[start:stop] + AHEAD)
+            if len(ahead) and ahead[0] > 0:
+                stop = start + int(ahead[0])
+            unwrapped, mapped = unwrapped[: stop - start], mapped[: stop - start]
+            self._see(unwrapped, arrival[start:stop])
+            clock[start:stop] = unwrapped
+            u[start:stop] = self.u_rate
+            t[start:stop] = mapped if math.isnan(self._last_t) else np.maximum(mapped, self._last_t)
+            self._last_raw, self._last_t = float(raw[stop - 1]), float(t[stop - 1])
+            start = stop
+        return t, clock, u, self._gaps(t)
+
+    def _runs_on(self, raw: list[float], arrival: float) -> bool:
+        """Whether a handful of clock values go on from the last one, inside the window that is open."""
+        last = self._last_raw
+        if not raw or self._leapt_to == self._leapt_to or self._earliest is None or self._last_t != self._last_t:
+            return False
+        for value in raw:
+            if not value >= last:
+                return False
+            last = value
+        return last + self._wraps < self._window_end and (
+            self._ours + self.rate * (last + self._wraps - self._kit) <= arrival + AHEAD
+        )
+
+    def _leaps(self, raw: float, arrival: float) -> bool:
+        """Whether a clock value goes back, or lies in the future, once: a damaged line may do that.
+
+        The one reading then stands at its arrival, and nothing else is changed by it. Two in a row
+        that go on from each other are a restart.
+        """
+        if math.isnan(self._last_raw):
+            return False
+        wrapped = self._wrap(raw) if raw < self._last_raw else 0.0
+        back = raw < self._last_raw and not wrapped
+        ahead = self._ours + self.rate * (raw + self._wraps + wrapped - self._kit) > arrival + AHEAD
+        if not (back or ahead):
+            self._leapt_to = math.nan
+            return False
+        if self._leapt_to <= raw <= self._leapt_to + AGAIN_WITHIN:
+            self._leapt_to = math.nan
+            self._restart(raw, arrival)
+            return False
+        self._leapt_to = raw
+        return True
+
+    def _wrap(self, raw: float) -> float:
+        """The range that the clock has wrapped round at, 0 where it has not."""
+        return next((r for r in self._ranges if 0.9 * r < self._last_raw <= r and raw < 0.1 * r), 0.0)
+
+    def _on_grid(self, arrival: float) -> float:
+        """Time of a reading of a kit without a clock, arrived at s."""
+        if not self.held:
+            self._look_at_arrival(arrival)
+        t, step = arrival, self._step
+        if step == step and self._last_t == self._last_t:
+            late = arrival - (self._last_t + step)
+            if late <= 0:
+                t = max(arrival, self._last_t)
+            elif late <= max(LATE_STEPS * step, LATE_SECONDS):
+                t = self._last_t + step + DRAWN * late
+        self._last_t = self._not_before(t)
+        return self._last_t
+
+    def _look_at_arrival(self, arrival: float) -> None:
+        """Finds the usual step from the arrivals, nan where the kit does not send evenly."""
+        self._arrivals.append(arrival)
+        if len(self._arrivals) < EVEN_FROM:
+            return
+        seen = np.array(self._arrivals)
+        self._arrivals.clear()
+        place = np.arange(EVEN_FROM) - (EVEN_FROM - 1) / 2
+        step = float(place @ seen / (place @ place))
+        off = seen - seen.mean() - step * place
+        even = step > 0 and float(np.ptp(off)) < max(EVEN_STEPS * step, EVEN_SECONDS)
+        self.uneven = not even
+        if not even:
+            self._step = math.nan
+        else:
+            self._step = step if math.isnan(self._step) else 0.7 * self._step + 0.3 * step
+
+    def _not_before(self, t: float) -> float:
+        return t if math.isnan(self._last_t) else max(t, self._last_t)
+
+    def _enter(self, raw: float, arrival: float) -> None:
+        """Puts the map where it belongs before a line that may be the first, wrapped, restarted or the
+        first of a window."""
+        if math.isnan(self._kit):
+            self._kit, self._ours = raw, arrival
+        elif raw < self._last_raw:
+            span = self._wrap(raw)
+            self._wraps += span
+            if not span:
+                self._restart(raw, arrival)
+        clock = raw + self._wraps
+        if self._earliest is None:
+            self._window_end = self._end_of_window(clock)
+            self._earliest = (clock, math.inf)
+        elif clock >= self._window_end:
+            self._close_window(clock)
+
+    def _restart(self, raw: float, arrival: float) -> None:
+        self.restarts += 1
+        self._last_raw = raw
+        self._windows.clear()
+        self._wraps, self._width, self._closed, self._earliest = 0.0, WINDOW, 0, None
+        self._kit, self._ours = raw, self._not_before(arrival)
+
+    def _see(self, clock: Floats, arrival: Floats) -> None:
+        assert self._earliest is not None
+        late = arrival - clock
+        best = int(np.argmin(late))
+        if late[best] < self._earliest[1] - self._earliest[0]:
+            self._earliest = (float(clock[best]), float(arrival[best]))
+
+    def _close_window(self, clock: float) -> None:
+        assert self._earliest is not None
+        self._windows.append(self._earliest)
+        self._closed += 1
+        self._window_end, self._earliest = self._end_of_window(clock), (clock, math.inf)
+        if len(self._windows) == MOST_WINDOWS:
+            pairs = zip(self._windows[::2], self._windows[1::2], strict=True)
+            self._windows = [min(pair, key=lambda each: each[1] - each[0]) for pair in pairs]
+            self._width *= 2
+        if not self.held and (self._closed <= 8 or self._closed % 8 == 0):
+            self._fit(clock)
+
+    def _end_of_window(self, clock: float) -> float:
+        """Always beyond the clock value itself, however large that is."""
+        return max(clock + self._width, math.nextafter(clock, math.inf))
+
+    def _fit(self, clock: float) -> None:
+        points = np.array(self._windows)
+        if len(points) >= 3:
+            i, j = np.triu_indices(len(points), 1)
+            slopes = (points[j, 1] - points[i, 1]) / (points[j, 0] - points[i, 0])
+            seen = float(np.median(slopes)) - 1.0
+            u = ARRIVAL_JITTER / (float(np.std(points[:, 0])) * len(points) ** 0.5)
+            share = PRIOR_U_RATE**2 / (PRIOR_U_RATE**2 + u * u)
+            self.rate, self.u_rate = 1.0 + share * seen, u * share**0.5
+        level = float(np.median(points[:, 1] - self.rate * points[:, 0]))
+        self._kit, self._ours = clock, self._not_before(level + self.rate * clock)
+
+    def _gaps(self, t: Floats) -> Bools:
+        """Where the distance to the reading before is more than GAP_FACTOR usual spacings."""
+        gaps = np.zeros(len(t), bool)
+        if not len(t):
+            return gaps
+        from_ = float(t[0]) if math.isnan(self._gap_from) else self._gap_from
+        self._gap_from = float(t[-1])
+        if len(t) <= FEW and len(self._steps) + len(t) < SPACING_FROM:
+            # A handful of readings: the same without setting arrays up.
+            limit = GAP_FACTOR * self.spacing
+            for row, at in enumerate(t.tolist()):
+                if at - from_ > limit:
+                    gaps[row] = True
+                if not self.held or math.isnan(self.spacing):
+                    self._steps.append(at - from_)
+                from_ = at
+            return gaps
+        steps = np.diff(t, prepend=from_)
+        start = 0
+        while start < len(t):
+            stop = min(len(t), start + SPACING_FROM - len(self._steps))
+            if self.held and not math.isnan(self.spacing):
+                stop = len(t)
+            else:
+                self._steps.extend(steps[start:stop].tolist())
+            if not math.isnan(self.spacing):
+                gaps[start:stop] = steps[start:stop] > GAP_FACTOR * self.spacing
+            if len(self._steps) >= SPACING_FROM:
+                ordered = sorted(self._steps)
+                usual = (ordered[SPACING_FROM // 2 - 1] + ordered[SPACING_FROM // 2]) / 2
+                if self.tick:
+                    self.uneven = ordered[SPACING_FROM * 85 // 100] > GAP_FACTOR * usual
+                self.spacing = usual if usual > 0 else self.spacing
+                self._steps.clear()
+            start = stop
+        return gaps

@@ -1,0 +1,272 @@
+"""Reading: bytes in any chunks give the same blocks; dialects, clocks, rubbish."""
+
+from __future__ import annotations
+
+import random
+import re
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from common_bench.model.block import Block, Stamped
+from common_bench.model.stream import StreamFormat
+from common_bench.reading.clock import ClockMap
+from common_bench.reading.lines import LONGEST_LINE, LineCutter
+from common_bench.reading.reader import Heard, Reader, plain_table, values_in
+from common_bench.reading.working_out import work_out
+
+
+def stamped(data: bytes, cuts: list[int], rate: float = 2000.0) -> list[Stamped]:
+    """The bytes in chunks; each byte's stamp depends on its place alone, in steps of 64 bytes."""
+    places = sorted({0, len(data), *(cut % (len(data) + 1) for cut in cuts), *range(0, len(data), 64)})
+    return [Stamped((low // 64) * 64 / rate, data[low:high]) for low, high in zip(places, places[1:], strict=False)]
+
+
+def read(chunks: list[Stamped], groups: list[int], reader: Reader | None = None) -> tuple[Reader, list[Heard]]:
+    """Feeds chunks, several at once as `groups` say."""
+    reader = reader or Reader()
+    heard, at = [], 0
+    sizes = iter(groups)
+    while at < len(chunks):
+        size = max(1, next(sizes, 1))
+        heard.append(reader.feed(chunks[at : at + size]))
+        at += size
+    return reader, heard
+
+
+def blocks_of(heard: list[Heard]) -> list[Block]:
+    return [block for each in heard for block in each.blocks]
+
+
+def joined_columns(blocks: list[Block]) -> dict[str, np.ndarray]:
+    if not blocks:
+        return {}
+    columns = {
+        name: np.concatenate([getattr(block, name) for block in blocks])
+        for name in ("t", "clock", "arrival", "offset", "gap_before", "clock_u")
+    }
+    for name in blocks[0].channels:
+        columns[f"channel {name}"] = np.concatenate(
+            [block.channels.get(name, np.full(len(block), np.nan)) for block in blocks]
+        )
+    return columns
+
+
+def kit_stream(rows: int, seed: int, *, rubbish: bool = True) -> bytes:
+    """Rows of a kit with words, names, restarts, missing values, half lines and noise bytes among them."""
+    dice = random.Random(seed)
+    out, clock = [b"4;21\r\n", b"swing kit v3\r\n", b"ms;load;temp\r\n"], 0
+    for _ in range(rows):
+        clock += 20
+        out.append(b"%d;%d;%.1f\r\n" % (clock, dice.randrange(8000, 400_000), dice.uniform(20, 22)))
+        event = dice.random()
+        if rubbish and event < 0.02:
+            out.append(
+                dice.choice(
+                    [
+                        b"hello there\r\n",
+                        b"ms;load;temp\r\n",
+                        b"12;nan;\r\n",
+                        b"1842\xf8\x00 2\x81\n",
+                        b"\r\n",
+                        b"1;2\r\n",
+                    ]
+                )
+            )
+        elif rubbish and event < 0.025:
+            clock = 0
+        elif rubbish and event < 0.03:
+            clock += 700
+        elif rubbish and event < 0.032:
+            out.append(b"9" * (LONGEST_LINE + dice.randrange(3)) + b"\n")
+    return b"".join(out)
+
+
+@given(st.integers(0, 10**6), st.lists(st.integers(0, 10**6), max_size=40), st.lists(st.integers(1, 30), max_size=60))
+def test_chunks_never_matter(seed: int, cuts: list[int], groups: list[int]) -> None:
+    data = kit_stream(150, seed)
+    whole_reader, whole = read(stamped(data, []), [10**6])
+    reader, pieces = read(stamped(data, cuts), groups)
+    one, other = joined_columns(blocks_of(whole)), joined_columns(blocks_of(pieces))
+    assert one.keys() == other.keys()
+    for name in one:
+        np.testing.assert_array_equal(one[name], other[name], err_msg=name)
+    assert [told for each in whole for told in each.told] == [told for each in pieces for told in each.told]
+    assert (reader.lines, reader.readings, reader.unreadable, reader.notes) == (
+        whole_reader.lines, whole_reader.readings, whole_reader.unreadable, whole_reader.notes,
+    )  # fmt: skip
+    assert reader.lines == reader.readings + reader.unreadable + reader.notes
+
+
+number_text = st.one_of(
+    st.integers(-(10**9), 10**9).map(str),
+    st.floats(allow_nan=False, allow_infinity=False, width=32).map(repr),
+    st.sampled_from(["1.", ".5", "+3", "1e5", "-2.5E-3", "1-2", "1.2.3", "e5", "--4", "1e999", "", "nan"]),
+)
+
+
+@given(
+    st.lists(st.tuples(number_text, number_text, number_text), min_size=8, max_size=40),
+    st.sampled_from([";", ",", "\t"]),
+)
+def test_reading_many_lines_at_once_equals_reading_them_one_by_one(rows: list[tuple[str, ...]], separator: str) -> None:
+    lines = [separator.join(row).encode() for row in rows]
+    known = work_out([separator.join("123").encode()] * 5, [])
+    assert known is not None
+    fast = Reader(known).feed([Stamped(1.0, b"\n".join(lines) + b"\n")])
+    slow = [Reader(known).feed([Stamped(1.0, line + b"\n")]) for line in lines]
+    one, other = joined_columns(fast.blocks), joined_columns(blocks_of(slow))
+    for name in [n for n in one if n.startswith("channel")]:
+        np.testing.assert_array_equal(one[name], other[name])
+    assert fast.unreadable == sum(each.unreadable for each in slow)
+
+
+def test_the_quick_way_is_taken_for_plain_lines_and_refuses_all_others() -> None:
+    known = work_out([b"1;2;3"] * 5, [])
+    assert known is not None
+    good = LineCutter().feed([Stamped(0.0, b"1;2;3\r\n" * 50)])[0]
+    assert plain_table(good, known) is not None
+    for bad in (b"1;;3\n", b"1;2\n", b"1;2;3;4\n", b"1;2;x\n", b"1;2 3\n", b";1;2\n1;2;3;\n"):
+        piece = LineCutter().feed([Stamped(0.0, b"1;2;3\n" * 9 + bad + b"\n")])[0]
+        assert plain_table(piece, known) is None
+
+
+@given(st.binary(max_size=3000), st.lists(st.integers(0, 3000), max_size=8))
+def test_no_bytes_make_the_reader_fail_or_invent(data: bytes, cuts: list[int]) -> None:
+    reader, heard = read(stamped(data, cuts), [])
+    assert reader.lines == len(re.findall(rb"\r\n|\r|\n", data))
+    for block in blocks_of(heard):
+        for row, offset in enumerate(block.offset.tolist()):
+            line = re.split(rb"[\r\n]", data[offset:])[0]
+            assert reader.format is not None
+            kept = values_in(line, reader.format)
+            assert kept is not None, f"a reading was made of {line!r}"
+            shown = [values[row] for values in block.channels.values()]
+            assert all(value != value or value in kept for value in shown)
+
+
+@pytest.mark.parametrize(
+    ("text", "separator", "columns", "roles"),
+    [
+        ("ms;load;temp\n" + "20;5;1.5\n" * 6, ";", ("ms", "load", "temp"), ("clock", "channel", "channel")),
+        ("time_s,voltage\n" + "".join(f"{k / 10},{k}\n" for k in range(6)), ",", ("time_s", "voltage"), ("clock", "channel")),
+        ("force (N)\tangle (°)\n" + "1.5\t-20\n" * 6, "\t", ("force", "angle"), ("channel", "channel")),
+        ("1.5 -20   7\n" * 6, " ", ("column 1", "column 2", "column 3"), ("channel",) * 3),
+        ("".join(f"{k * 20};{k}\n" for k in range(1, 9)), ";", ("column 1", "column 2"), ("clock", "channel")),
+        ("21.5\n" * 6, ";", ("column 1",), ("channel",)),
+        ("temp,temp\n" + "1,2\n" * 6, ",", ("temp", "temp 2"), ("channel", "channel")),
+        ("Weigh!\nus;raw\n" + "1,2\n" + "5;6;\n" * 6, ";", ("us", "raw"), ("clock", "channel")),
+    ],
+)  # fmt: skip
+def test_a_format_is_worked_out_by_looking(
+    text: str, separator: str, columns: tuple[str, ...], roles: tuple[str, ...]
+) -> None:
+    reader = Reader()
+    reader.feed([Stamped(0.0, text.encode())])
+    assert reader.format is not None
+    assert tuple(column.name for column in reader.format.columns) == columns
+    assert tuple(column.role for column in reader.format.columns) == roles
+    assert len(columns) == 1 or reader.format.separator == separator
+
+
+def test_units_come_from_names_and_missing_values_stay_unknown() -> None:
+    reader = Reader()
+    heard = reader.feed([Stamped(0.0, b"ms;force (mN);temp\n" + b"20;5;1.5\n" * 5 + b"40;nan;2\n60;;3\n80;7;\n")])
+    assert reader.format is not None
+    assert reader.format.unit_of("force") == "mN"
+    assert reader.format.unit_of("temp") == "°C"
+    force = np.concatenate([block.channels["force"] for block in heard.blocks])
+    temp = np.concatenate([block.channels["temp"] for block in heard.blocks])
+    np.testing.assert_array_equal(force[-3:], [np.nan, np.nan, 7])
+    np.testing.assert_array_equal(temp[-3:], [2, 3, np.nan])
+
+
+def test_a_header_that_comes_again_is_no_reading_and_new_names_are_taken_over() -> None:
+    reader = Reader()
+    reader.feed([Stamped(0.0, b"ms;load;temp\n" + b"20;5;1.5\n" * 5)])
+    again = reader.feed([Stamped(1.0, b"ms;load;temp\n40;6;1.5\n")])
+    assert [told.kind for told in again.told] == ["names"]
+    other = reader.feed([Stamped(2.0, b"ms;force;temp\n60;7;1.5\n")])
+    assert set(other.blocks[0].channels) == {"force", "temp"}
+    assert reader.unreadable == 0
+
+
+def test_a_line_of_a_megabyte_costs_no_memory_and_loses_no_neighbour() -> None:
+    reader = Reader()
+    reader.feed([Stamped(0.0, b"1;2;3\n" * 6)])
+    held = []
+    for _ in range(250):
+        reader.feed([Stamped(1.0, b"7" * 4096)])
+        held.append(len(reader.cutter._tail))
+    assert max(held) <= LONGEST_LINE
+    after = reader.feed([Stamped(2.0, b"\n4;5;6\n")])
+    assert [told.kind for told in after.told] == ["unreadable"]
+    assert after.blocks[0].channels["column 2"].tolist() == [5.0]
+    assert after.blocks[0].offset.tolist() == [36 + 250 * 4096 + 1]
+
+
+@given(st.floats(-3e-4, 3e-4), st.integers(0, 10**6))
+def test_the_clock_map_finds_the_kits_rate_within_its_uncertainty(drift: float, seed: int) -> None:
+    dice = np.random.default_rng(seed)
+    true = np.arange(0, 60, 0.02)
+    clock = np.floor(true * (1 + drift) * 1000) / 1000
+    arrival = true + 5.0 + dice.exponential(0.004, len(true))
+    kit = ClockMap(1e-3)
+    t, _, u, gaps = kit.map(clock, arrival)
+    assert abs(kit.rate * (1 + drift) - 1) < 5 * kit.u_rate
+    assert kit.u_rate < 60e-6
+    assert (np.diff(t) >= 0).all()
+    assert not gaps.any()
+    assert np.abs(t[1500:] - true[1500:] - 5).max() < 0.012
+
+
+@given(
+    st.lists(st.integers(0, 2000), max_size=12), st.sampled_from(["restart", "wrap 16", "wrap 32", "gap", "unknown"])
+)
+def test_restarts_wraps_and_gaps_keep_time_in_order_however_blocks_are_cut(cuts: list[int], what: str) -> None:
+    true = np.arange(0, 40, 0.02)
+    raw = np.round(true * 1000)
+    if what == "restart":
+        raw[1000:] -= raw[1000]
+    elif what.startswith("wrap"):
+        raw = (raw + 2.0 ** int(what[5:]) - 20_000) % 2.0 ** int(what[5:])
+    elif what == "gap":
+        true, raw = np.delete(true, np.s_[900:1000]), np.delete(raw, np.s_[900:1000])
+    else:
+        raw[[5, 700, 701]] = np.nan
+    raw = raw * 1e-3
+    arrival = true + 1.0
+    whole = ClockMap(1e-3).map(raw, arrival)
+    pieces, kit = [], ClockMap(1e-3)
+    borders = sorted({0, len(raw), *(cut for cut in cuts if cut < len(raw))})
+    for low, high in zip(borders, borders[1:], strict=False):
+        pieces.append(kit.map(raw[low:high], arrival[low:high]))
+    for part in range(4):
+        np.testing.assert_array_equal(whole[part], np.concatenate([piece[part] for piece in pieces]))
+    t, _, _, gaps = whole
+    assert (np.diff(t) >= 0).all()
+    assert np.abs(t - arrival).max() < 0.03
+    assert np.flatnonzero(gaps).tolist() == ([900] if what == "gap" else [])
+    assert kit.restarts == (what == "restart")
+
+
+def test_a_held_clock_stands_still_and_goes_on_from_its_kept_state() -> None:
+    true = np.arange(0, 30, 0.02)
+    raw, arrival = np.round(true * 1.0002 * 1000) / 1000, true + 2 + 0.003 * np.sin(true * 50) ** 2
+    live = ClockMap(1e-3)
+    live.map(raw[:700], arrival[:700])
+    state = live.hold()
+    during = live.map(raw[700:], arrival[700:])
+    again = ClockMap(1e-3, state, held=True).map(raw[700:], arrival[700:])
+    for one, other in zip(during, again, strict=True):
+        np.testing.assert_array_equal(one, other)
+    np.testing.assert_allclose(np.diff(during[0]), state.rate * np.diff(raw[700:]), atol=1e-12)
+
+
+def test_a_known_format_reads_from_the_first_line_on() -> None:
+    known = StreamFormat(";", work_out([b"1;2"] * 5, [b"ms;load"]).columns)  # type: ignore[union-attr]
+    heard = Reader(known).feed([Stamped(0.5, b"20;7\n")])
+    assert heard.blocks[0].channels["load"].tolist() == [7.0]
+    assert heard.blocks[0].clock.tolist() == [0.02]
