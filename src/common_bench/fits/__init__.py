@@ -1,0 +1,1 @@
+"""Straight lines through points with errors in both coordinates; shared by calibrate, workup and pool."""

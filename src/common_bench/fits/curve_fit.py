@@ -1,0 +1,103 @@
+"""A curve through points with errors in both coordinates. A model and points in, a fit with covariance out.
+
+The work is done by the ODRPACK library (Boggs, Byrd, Rogers, Schnabel, ACM TOMS 15, 348 (1989)):
+orthogonal distance regression weighted by the points' uncertainties, with the model's own derivatives.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from common_bench.model.block import Floats
+from common_bench.model.trouble import CalibrationTrouble
+
+UNLIKELY = 0.01  # a chi-square that so few would exceed says that the points scatter too much
+CONVERGED = (1, 2, 3)  # ODRPACK's last digit: sum of squares, parameters, both
+MOST_ROUNDS = 200
+
+
+@dataclass(frozen=True)
+class Model:
+    """value(p, x): (n,); gradient(p, x): (parameters, n), by parameters; slope(p, x): (n,), by x."""
+
+    value: Callable[[Floats, Floats], Floats]
+    gradient: Callable[[Floats, Floats], Floats]
+    slope: Callable[[Floats, Floats], Floats]
+
+
+@dataclass(frozen=True)
+class Fit:
+    """parameters (k,) with covariance (k, k) as the points' uncertainties give them, or as their scatter
+    gives it where none are stated; residuals (n,): y minus curve; u_residuals (n,): their expected
+    size; chi_square over `freedom` degrees."""
+
+    parameters: Floats
+    covariance: Floats
+    residuals: Floats
+    u_residuals: Floats
+    chi_square: float
+    freedom: int
+
+    @property
+    def likely(self) -> float:
+        """The share of cases in which points with these uncertainties lie off the curve at least so far."""
+        return chance(self.chi_square, self.freedom)
+
+    def believed(self) -> Fit:
+        """The same, its covariance grown by chi-square over freedom where the scatter is unlikely (Birge,
+        Phys. Rev. 40, 207 (1932)); left alone where it may be chance, so that intervals keep their share."""
+        if self.freedom < 1 or self.likely >= UNLIKELY:
+            return self
+        grown = self.covariance * (self.chi_square / self.freedom)
+        return Fit(self.parameters, grown, self.residuals, self.u_residuals, self.chi_square, self.freedom)
+
+
+def chance(chi_square: float, freedom: int) -> float:
+    """Share of a chi-square distribution at or above a value; 1 with no degree of freedom."""
+    from scipy.special import gammaincc
+
+    return float(gammaincc(freedom / 2, chi_square / 2)) if freedom > 0 else 1.0
+
+
+def stated(u_x: Floats, u_y: Floats) -> bool:
+    """Whether the points say how uncertain they are. Raises CalibrationTrouble where only some do."""
+    if (u_x < 0).any() or (u_y < 0).any() or not np.isfinite(u_x).all() or not np.isfinite(u_y).all():
+        raise CalibrationTrouble("an uncertainty is below zero or no number.", do="Give how far off the value may be.")
+    return bool(u_x.any() or u_y.any())
+
+
+def fit_curve(model: Model, x: Floats, y: Floats, u_x: Floats, u_y: Floats, start: Floats) -> Fit:
+    """x, y, u_x, u_y: (n,); start: (k,). A point with u_x 0 has an exact reading; with no uncertainty at all
+    it is least squares. Raises CalibrationTrouble where no curve comes near the points."""
+    import odrpack
+
+    weighted = stated(u_x, u_y)
+    if not weighted:
+        u_y = np.ones_like(y)
+    if (u_y == 0).any():
+        raise CalibrationTrouble("a reference has an uncertainty of zero.", do="Give how far off its value may be.")
+    exact = u_x == 0
+    with np.errstate(all="ignore"):
+        found = odrpack.odr_fit(
+            lambda at, p: model.value(p, at), x, y, start,
+            weight_y=u_y**-2.0, weight_x=np.where(exact, 1.0, np.where(exact, 1.0, u_x) ** -2.0),
+            fix_x=None if exact.all() else exact, task="OLS" if exact.all() else "explicit-ODR",
+            jac_beta=lambda at, p: model.gradient(p, at), jac_x=lambda at, p: model.slope(p, at),
+            scale_delta=np.where(exact, 1.0, np.where(exact, 1.0, u_x) ** -1.0), sstol=1e-15, partol=1e-13, maxit=MOST_ROUNDS,
+        )  # fmt: skip
+        parameters = np.asarray(found.beta, float)
+        value, slope = model.value(parameters, x), model.slope(parameters, x)
+    covariance = np.asarray(found.cov_beta, float)
+    if found.info % 10 not in CONVERGED or not np.isfinite([*parameters, *value, *covariance.ravel()]).all():
+        raise CalibrationTrouble(
+            "no curve of this kind comes near these points.", do="Choose another curve, or look for a wrong point."
+        )
+    residuals, u_residuals = y - value, np.sqrt(u_y**2 + (slope * u_x) ** 2)
+    chi_square, freedom = float(found.sum_square), len(x) - len(parameters)
+    if not weighted:
+        scale = chi_square / freedom if freedom > 0 else 0.0
+        return Fit(parameters, covariance * scale, residuals, u_residuals * scale**0.5, float(max(freedom, 0)), freedom)
+    return Fit(parameters, covariance, residuals, u_residuals, chi_square, freedom)
