@@ -1,0 +1,1 @@
+"""Steadiness, reference points, curves and their uncertainty."""

@@ -1,0 +1,181 @@
+"""From points to a calibration. Points and the choice of a curve in; a Calibration, or words why not, out."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+import numpy as np
+
+from common_bench.calibrate.curves import CURVES, FORMULA, TABLE, Curve, find_kind
+from common_bench.calibrate.formulas import FormulaReader, chain_before, no_formulas, taken
+from common_bench.fits.curve_fit import Fit, Model, fit_curve, stated
+from common_bench.fits.straight_line import straight_line
+from common_bench.model.block import Floats
+from common_bench.model.calibration import Calibration, CurveChoice, Frame, ReferencePoint
+from common_bench.model.measured import digits, plain
+from common_bench.model.trouble import CalibrationTrouble
+
+EVERYWHERE = (-sys.float_info.max, sys.float_info.max)
+LOOKED_AT = 400  # places between the points at which a curve is looked at for a turn
+EQUAL = 1e-12  # relative: readings closer than this are one
+ALIKE = 5.0  # standard uncertainties of the difference below which two readings are one
+
+
+def calibrate(
+    channel: str,
+    quantity: str,
+    unit: str,
+    kind: str | CurveChoice,
+    points: Sequence[ReferencePoint],
+    made_at: str = "",
+    read: FormulaReader = no_formulas,
+) -> Calibration:
+    """The curve of a kind through the points that are no check points. Raises CalibrationTrouble in words."""
+    choice = kind if isinstance(kind, CurveChoice) else CurveChoice(kind)
+    name = find_kind(choice.curve)
+    used = [point for point in points if not point.check]
+    _same_sensor(channel, points)
+    before = chain_before(choice, read, unit)
+    if name == FORMULA:
+        if not choice.formula:
+            raise CalibrationTrouble("the formula is missing.", do=f"Write it as: {quantity} = … reading …")
+        if choice.u <= 0:
+            raise CalibrationTrouble(
+                "the formula's uncertainty is not stated.", do=f"Say how far off it may be, in {unit}."
+            )
+        held = [point.reading for point in used]
+        kept_range = (min(held), max(held)) if len(held) > 1 else EVERYWHERE
+        nothing = np.empty(0)
+        fit, frame = Fit(nothing, np.empty((0, 0)), nothing, nothing, 0.0, 0), Frame()
+    else:
+        curve = CURVES[name]
+        _enough(curve, name, used)
+        x, u_x, _ = taken(before, used)
+        y, u_y = (np.array([getattr(p, each) for p in used], float) for each in ("reference", "u_reference"))
+        stated(u_x, u_y)
+        _usable(curve, used, x, y, u_x, u_y)
+        fit, frame = _fitted(curve, x, y, u_x, u_y, unit, choice.raw_unit if before is None else before.unit)
+        kept_range = (float(x.min()), float(x.max()))
+        _turns(curve, fit.parameters, frame, kept_range, quantity, unit)
+    expected = [max(abs(float(r)), float(u)) for r, u in zip(fit.residuals, fit.u_residuals, strict=True)]
+    return Calibration(
+        channel, quantity, unit, name, tuple(fit.parameters.tolist()), tuple(tuple(r) for r in fit.covariance.tolist()),
+        kept_range, tuple(points), max((p.scatter for p in used), default=0.0), max((p.step for p in used), default=0.0),
+        made_at, 0, frame, CurveChoice(name, choice.steps, choice.formula, choice.u, choice.raw_unit),
+        fit.chi_square, fit.freedom, float(np.sqrt(np.mean(np.square(expected)))) if expected else choice.u,
+    )  # fmt: skip
+
+
+def _same_sensor(channel: str, points: Sequence[ReferencePoint]) -> None:
+    for point in points:
+        if point.channel and point.channel != channel:
+            raise CalibrationTrouble(
+                f"“{point.label}” was taken on the channel “{point.channel}”, not on “{channel}”.",
+                do="Take the point on this sensor, or choose the other one.",
+            )
+
+
+def _enough(curve: Curve, name: str, used: list[ReferencePoint]) -> None:
+    if len(used) < curve.least:
+        more = "point" if curve.least == 1 else "points"
+        raise CalibrationTrouble(
+            f"a {name} needs {curve.least} {more}, {len(used)} taken so far.", do="Take the next point."
+        )
+
+
+def _usable(curve: Curve, used: list[ReferencePoint], x: Floats, y: Floats, u_x: Floats, u_y: Floats) -> None:
+    """Raises CalibrationTrouble for points that no curve of this kind passes, or that are too few in truth."""
+    for point, at, value in zip(used, x, y, strict=True):
+        if not np.isfinite(at) or not np.isfinite(value):
+            raise CalibrationTrouble(f"“{point.label}” has no value that can be used.", do="Take that point again.")
+    if u_y.any() and (u_y <= 0).any():
+        worst = used[int(np.argmin(u_y))]
+        raise CalibrationTrouble(
+            f"the reference of “{worst.label}” has an uncertainty of zero or below.", do="Give how far off it may be."
+        )
+    for need in curve.needs:
+        met = need.met(x, y)
+        if not met.all():
+            off = int(np.argmin(met))
+            raise CalibrationTrouble(
+                f"a {curve.name} curve needs {need.words}; “{used[off].label}” reads {plain(float(x[off]), 3)}"
+                f" for {plain(float(y[off]), 3)}.", do="Choose another curve, or set that point aside.",
+            )  # fmt: skip
+    if curve.temperature and (y + 273.15 <= 0).any() and (y <= 0).any():
+        raise CalibrationTrouble("a reference lies below absolute zero.", do="Look at its unit.")
+    order = np.argsort(x)
+    same = [
+        (used[low], used[high])
+        for low, high in zip(order[:-1], order[1:], strict=True)
+        if x[high] - x[low] <= EQUAL * max(abs(x[high]), abs(x[low]))
+    ]
+    if same and (curve is TABLE or len(used) - len(same) < curve.least):
+        raise CalibrationTrouble(
+            f"“{same[0][0].label}” and “{same[0][1].label}” gave the same reading.",
+            do="Take one of them again at another value, or look whether the sensor is stuck.",
+        )
+    if len(used) > 1 and np.ptp(x) > 0 and curve.least > 1 and np.ptp(y) == 0:
+        raise CalibrationTrouble(
+            "the reading changes but the reference does not.", do="Check the references, or choose “offset only”."
+        )
+    if curve is TABLE:
+        steps = np.diff(y[order])
+        if not ((steps > 0).all() or (steps < 0).all()):
+            off = used[order[1 + int(np.argmax(steps * np.sign(np.median(steps)) <= 0))]]
+            raise CalibrationTrouble(
+                f"a monotone table rises or falls all the way; at “{off.label}” it turns round.",
+                do="Take that point again, or set it aside.",
+            )
+
+
+def _fitted(
+    curve: Curve, x: Floats, y: Floats, u_x: Floats, u_y: Floats, unit: str, raw_unit: str
+) -> tuple[Fit, Frame]:
+    frame = curve.frame(x, y, unit, raw_unit)
+    start = np.array(curve.start(x, y, frame), float)
+    if curve is TABLE:
+        order = np.argsort(x)
+        slope = curve.slope(start, x, frame)
+        own = np.sqrt(u_y**2 + (slope * u_x) ** 2)
+        return Fit(start, np.diag(own[order] ** 2), np.zeros(len(x)), own, 0.0, 0), frame
+    if curve.powers == (0, 1):
+        line = straight_line((x - frame.origin) / frame.scale, y, u_x / frame.scale, u_y)
+        fit = Fit(
+            np.array([line.intercept, line.slope]), line.covariance, line.residuals, line.u_residuals,
+            line.chi_square, line.freedom,
+        )  # fmt: skip
+    else:
+        model = Model(
+            lambda p, at: curve.value(p, at, frame), lambda p, at: curve.gradient(p, at, frame),
+            lambda p, at: curve.slope(p, at, frame),
+        )  # fmt: skip
+        fit = fit_curve(model, x, y, u_x, u_y, start)
+    return fit.believed(), frame
+
+
+def _turns(curve: Curve, p: Floats, frame: Frame, ends: tuple[float, float], quantity: str, unit: str) -> None:
+    """Raises CalibrationTrouble where the curve turns round between its points, or does not change at all."""
+    if ends[0] == ends[1] or curve is TABLE:
+        return
+    at = np.linspace(*ends, LOOKED_AT)
+    slope = curve.slope(p, at, frame)
+    if not slope.any():
+        raise CalibrationTrouble("the reading does not change with the reference.", do="Check what is hung or held.")
+    turned = np.flatnonzero(slope[1:] * slope[:-1] < 0)
+    if len(turned):
+        place = float(at[turned[0]])
+        value = float(curve.value(p, np.array([place]), frame)[0])
+        width = (ends[1] - ends[0]) / 100
+        raise CalibrationTrouble(
+            f"this curve turns round at reading {digits(place, width)} ({digits(value, 0.0)} {unit}), so that two "
+            f"readings beside it stand for one {quantity}.", do="Choose a simpler curve, or look for a wrong point.",
+        )  # fmt: skip
+
+
+def alike(one: ReferencePoint, other: ReferencePoint) -> bool:
+    """Whether two points of different references have one reading, as of a stuck sensor or the same mass."""
+    if one.reference == other.reference:
+        return False
+    spread = np.hypot(max(one.u_reading, one.step), max(other.u_reading, other.step))
+    return bool(abs(one.reading - other.reading) <= ALIKE * spread)

@@ -1,0 +1,78 @@
+"""Taking a reference point. Recent raw readings and what is held in; a point with all that it was taken from out."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from common_bench.calibrate.steady import LONG_ENOUGH, PROPOSED, Limits, independent_of, steadiness
+from common_bench.model.block import Floats
+from common_bench.model.calibration import PlannedPoint, Readings, ReferencePoint
+from common_bench.model.trouble import CalibrationTrouble
+
+SEEN = 2.0  # standard uncertainties from which a drift is one
+LEAST = 5  # readings from which a point can be taken with a reason
+
+
+def take_point(
+    planned: PlannedPoint,
+    unit: str,
+    t: Floats,
+    raw: Floats,
+    *,
+    channel: str = "",
+    taken_at: str = "",
+    limits: Limits = PROPOSED,
+    reason: str = "",
+    board: float | None = None,
+    against: str = "",
+) -> ReferencePoint:
+    """A point from the steady stretch that ends now; t in s, raw (n,) with nan for no value.
+
+    Raises CalibrationTrouble where it is not steady and no reason is given, or the reference is none.
+    Its uncertainty is that of the mean (as few independent readings as the neighbours' likeness
+    leaves), of the resolution (step/√12, common to all readings: JCGM 100, F.2.2.1) and of the drift
+    over the stretch (rectangular).
+    """
+    check_reference(planned.label, planned.value, planned.u)
+    known = np.isfinite(raw)
+    t, raw = t[known], raw[known]
+    found = steadiness(t, raw, limits)
+    seconds = found.seconds
+    if not found.steady:
+        if not reason.strip():
+            why = "it still moves" if found.n else "too little was heard"
+            raise CalibrationTrouble(
+                f"“{planned.label}” cannot be taken yet: {why}.",
+                do="Wait until it is steady for 2 s, or take it with a reason.",
+            )
+        if len(raw) < LEAST:
+            raise CalibrationTrouble(
+                f"“{planned.label}” cannot be taken: too little was heard.", do="Wait for a few readings."
+            )
+        seconds = LONG_ENOUGH
+    inside = t >= t[-1] - seconds if found.steady or len(t[t >= t[-1] - seconds]) >= LEAST else t >= t[-LEAST]
+    t, raw = t[inside] - t[-1], raw[inside]
+    scatter = float(np.std(raw, ddof=1))
+    independent = independent_of(raw)
+    drift = found.drift if np.isfinite(found.drift) else 0.0
+    seen = abs(drift) > SEEN * found.u_drift or not found.steady
+    moved = abs(drift) * float(t[-1] - t[0]) if seen else 0.0
+    u = float(np.sqrt(scatter**2 / independent + (found.step**2 + moved**2) / 12))
+    return ReferencePoint(
+        planned.label, float(raw.mean()), u, planned.value, planned.u, unit, len(raw),
+        min(scatter, found.noise) if found.steady and found.noise else scatter, float(t[-1] - t[0]), taken_at, planned.check,
+        step=found.step, independent=round(independent, 2), drift=drift, board=board,
+        reason="" if found.steady else reason.strip(), against=against, channel=channel,
+        readings=Readings(tuple(np.round(t, 4).tolist()), tuple(raw.tolist())),
+    )  # fmt: skip
+
+
+def check_reference(label: str, value: float, u: float) -> None:
+    """Raises CalibrationTrouble for a reference that cannot be one."""
+    if not np.isfinite(value):
+        raise CalibrationTrouble(f"the reference of “{label}” is no number.", do="Write it as 0.981 ± 0.003 N.")
+    if not (np.isfinite(u) and u > 0):
+        raise CalibrationTrouble(
+            f"the reference of “{label}” has an uncertainty of zero or below.",
+            do="Give how far off it may be, as ± 0.003.",
+        )

@@ -1,0 +1,114 @@
+"""Simulated calibrations and settling sensors with known truth, for the tests and, at larger size, for `make bench`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from common_bench.calibrate.curves import CURVES
+from common_bench.calibrate.steady import HOLD, PROPOSE, STRETCHES, steadiness
+from common_bench.model.block import Floats
+from common_bench.model.calibration import CurveChoice, Frame, ReferencePoint
+from common_bench.record.applying import applied, calibrated
+
+COUNTS_TO_OHMS = ("voltage = reading * 3.30 V / 4095", "resistance = 10000 ohm * voltage / (3.30 V - voltage)")
+
+
+class Truth(NamedTuple):
+    """What is true of a sensor: the quantity at a reading, and where its points lie."""
+
+    kind: str
+    unit: str
+    at: Floats
+    value: Callable[[Floats], Floats]
+    u_reading: float
+    noise: float
+    u_reference: float
+    steps: tuple[str, ...] = ()
+
+
+def _kelvin(x: Floats) -> Floats:
+    return 1 / (1.129e-3 + 2.341e-4 * np.log(x) + 8.77e-8 * np.log(x) ** 3) - 273.15
+
+
+def _through_divider(counts: Floats) -> Floats:
+    volts = counts * 3.3 / 4095
+    return _kelvin(10000 * volts / (3.3 - volts))
+
+
+_TABLE_AT = np.array([120.0, 260.0, 410.0, 600.0, 820.0, 990.0])
+_TABLE = CURVES["monotone table"]
+TRUTHS = (
+    Truth("offset only", "°C", np.array([5.0, 20.0, 60.0]), lambda x: x + 0.7, 0.03, 0.1, 0.05),
+    Truth("proportion", "N", np.array([2e4, 1e5, 3e5]), lambda x: 9.8e-6 * x, 30.0, 60.0, 0.003),
+    Truth("straight line", "N", np.array([8.4e3, 1.1e5, 2.1e5, 3.1e5]), lambda x: -0.08 + 9.8e-6 * x, 30.0, 60.0, 0.003),
+    Truth("polynomial of degree 2", "m", np.linspace(100, 900, 6), lambda x: 1 + 2e-3 * x + 1e-6 * x**2, 1.0, 2.0, 0.004),
+    Truth("polynomial of degree 3", "m", np.linspace(100, 900, 7), lambda x: 1 + 4e-3 * x - 3e-6 * x**2 + 2e-9 * x**3, 1.0, 2.0, 0.004),
+    Truth("power", "m", np.geomspace(50, 900, 6), lambda x: 4 * x**-0.7, 0.5, 1.0, 0.003),
+    Truth("logarithmic", "lx", np.geomspace(20, 900, 5), lambda x: 3 + 12 * np.log(x), 0.3, 0.6, 0.2),
+    Truth("exponential", "kPa", np.linspace(100, 700, 6), lambda x: 20 * np.exp(0.003 * x), 0.5, 1.0, 0.2),
+    Truth("thermistor, three parameters", "°C", np.geomspace(3600, 32000, 6), _kelvin, 10.0, 20.0, 0.08),
+    Truth("thermistor, two parameters", "°C", np.geomspace(3600, 32000, 5),
+          lambda x: 1 / (1 / 298.15 + np.log(x / 1e4) / 3950) - 273.15, 10.0, 20.0, 0.08),
+    Truth("thermistor, three parameters", "°C", np.linspace(900, 3200, 6), _through_divider, 0.5, 1.5, 0.08, COUNTS_TO_OHMS),
+    Truth("monotone table", "kPa", _TABLE_AT,
+          lambda x: _TABLE.value(np.array([100.0, 130, 141, 190, 260, 275]), x, Frame(knots=tuple(_TABLE_AT))), 0.5, 1.0, 0.4),
+)  # fmt: skip
+
+
+def points_of(truth: Truth, dice: np.random.Generator) -> list[ReferencePoint]:
+    """Points as a class takes them: the reference is off by its uncertainty, so is the mean reading."""
+    value = truth.value(truth.at)
+    return [
+        ReferencePoint(
+            f"{k}", float(x + dice.normal(0, truth.u_reading)), truth.u_reading,
+            float(y + dice.normal(0, truth.u_reference)), truth.u_reference, truth.unit, scatter=truth.noise,
+        )
+        for k, (x, y) in enumerate(zip(truth.at, value, strict=True))
+    ]  # fmt: skip
+
+
+def coverage(truth: Truth, trials: int, seed: int) -> float:
+    """The share of simulated calibrations whose 95% interval of a single new reading's value, at a place between
+    the points, holds the truth."""
+    dice = np.random.default_rng(seed)
+    held = 0
+    for _ in range(trials):
+        ready = applied(calibrated("c", "q", truth.unit, CurveChoice(truth.kind, truth.steps), points_of(truth, dice)))
+        true = dice.uniform(truth.at.min(), truth.at.max())
+        series = ready.series(np.zeros(1), np.array([true + dice.normal(0, truth.noise)]))
+        held += bool(abs(series.values[0] - truth.value(np.array([true]))[0]) <= 1.96 * series.u[0])
+    return held / trials
+
+
+class Settled(NamedTuple):
+    """false: share of signals called steady while more than twice the limit was still to come; delay: (n,) s from
+    the moment at which no more than the limit was still to come, the best that can be, to the call."""
+
+    false: float
+    delay: Floats
+
+
+def settling(trials: int, seed: int, *, rate: float = 50.0, every: float = 0.4, noise: float = 30.0) -> Settled:
+    """Sensors that settle exponentially, by 10 to 3000 times their noise with 0.3 to 20 s, looked at several times a
+    second until they are called steady."""
+    dice = np.random.default_rng(seed)
+    false, delays = 0, []
+    for _ in range(trials):
+        tau = float(np.exp(dice.uniform(np.log(0.3), np.log(20))))
+        size = noise * float(np.exp(dice.uniform(np.log(10), np.log(3000)))) * dice.choice([-1, 1])
+        best = tau * float(np.log(abs(size) / (PROPOSE * noise)))
+        t = np.arange(0, best + 60, 1 / rate)
+        y = size * (1 - np.exp(-t / tau)) + dice.normal(0, noise, len(t))
+        # Nothing is called steady long before its time: looking begins at a fifth of it, to save time.
+        for now in np.arange(max(2.0, best / 5), t[-1], every):
+            cut = slice(np.searchsorted(t, now - 1.1 * STRETCHES[-1] * max(1.0, 10 / rate)), np.searchsorted(t, now))
+            found = steadiness(t[cut], y[cut])
+            if found.steady:
+                left = abs(size) * np.exp(-now / tau)
+                false += bool(left > 2 * max(HOLD * (found.limits.drift or 0.0), noise))
+                delays.append(now - best)
+                break
+    return Settled(false / trials, np.array(delays))
