@@ -1,0 +1,1 @@
+"""The formula language: grammar, checking, evaluation over blocks, events."""

@@ -1,0 +1,291 @@
+"""Evaluating workings over blocks as they come, and over a span to single numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from common_bench.model.block import Block, Bools, Events, Floats, Series, Source, joined
+from common_bench.model.measured import Measured
+from common_bench.model.trouble import WorkingTrouble
+from common_bench.model.units import conversion, power, product, same_kind
+from common_bench.workings.kinds import ANGLES, CONSTANTS, Kind, constant, kind_of
+from common_bench.workings.peaks import PeakFinder, gaps_between
+from common_bench.workings.reading import Node, Read, read_working
+from common_bench.workings.spans import NumberOf, number_over
+
+Value = Series | Events | NumberOf
+
+
+@dataclass(frozen=True)
+class Working:
+    """One line: what was read, what it gives, or why it is refused."""
+
+    text: str
+    read: Read | None
+    kind: Kind | None
+    trouble: WorkingTrouble | None = None
+
+    @property
+    def name(self) -> str:
+        return self.read.name if self.read else self.text.split("=")[0].strip()
+
+
+@dataclass(frozen=True)
+class Workings:
+    """A checked list. Lines that are refused stay in it with their trouble; what depends on them is refused too."""
+
+    lines: tuple[Working, ...]
+    channels: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def kinds(self) -> dict[str, Kind]:
+        return {line.name: line.kind for line in self.lines if line.kind}
+
+    @property
+    def troubles(self) -> list[WorkingTrouble]:
+        return [line.trouble for line in self.lines if line.trouble]
+
+
+def check(lines: Sequence[str], channels: Mapping[str, str]) -> Workings:
+    """lines: workings in order; channels: channel -> unit of its quantity. Never raises; troubles stand by the lines."""
+    checked: list[Working] = []
+    kinds: dict[str, Kind] = {}
+    for number, text in enumerate(lines, 1):
+        read: Read | None = None
+        try:
+            read = read_working(text)
+            alike = next((name for name in kinds if name.lower() == read.name.lower()), None)
+            if alike is not None:
+                how = "again" if alike == read.name else f"beside “{alike}”"
+                raise WorkingTrouble(f"“{read.name}” is named {how}.", do="Choose another name.", end=len(read.name))
+            kinds[read.name] = kind_of(read, kinds, channels)
+            checked.append(Working(text, read, kinds[read.name]))
+        except WorkingTrouble as trouble:
+            trouble.where = f"working {number}"
+            checked.append(Working(text, read, None, trouble))
+    return Workings(tuple(checked), dict(channels))
+
+
+class Evaluator:
+    """Workings over the blocks of one kit, from a beginning (a run's, or a link's).
+
+    Joined, the results are the same to the last bit for every way of cutting the blocks, so what
+    was seen live is what is found afterwards.
+    """
+
+    def __init__(self, workings: Workings) -> None:
+        self._lines = [line for line in workings.lines if line.read and line.kind and not line.kind.late]
+        self._finders: dict[int, PeakFinder] = {}
+        self._before: dict[int, Events] = {}
+        self._kinds = workings.kinds
+        self._block: Block | None = None
+        self._calibrated: Mapping[str, Series] = {}
+        self._values: dict[str, Value] = {}
+
+    def push(self, block: Block, calibrated: Mapping[str, Series]) -> dict[str, Series | Events]:
+        """calibrated: channel -> its quantity over the block. Gives what is new of each working by name."""
+        self._block, self._calibrated, self._values = block, calibrated, {}
+        for line in self._lines:
+            assert line.read is not None
+            assert line.kind is not None
+            self._values[line.name] = shown_in(self._of(line.read.expression), line.kind.unit)
+        return {name: value for name, value in self._values.items() if not isinstance(value, NumberOf)}
+
+    def _of(self, node: Node) -> Value:
+        if node.form == "calibrated":
+            return self._series(node.word)
+        if node.form == "name" and node.word in self._values:
+            return self._values[node.word]
+        if node.form == "peaks":
+            return self._peaks(node)
+        if node.form == "gap_between":
+            events = self._of(node.operands[0])
+            assert isinstance(events, Events)
+            before = self._before.get(id(node))
+            found = gaps_between(events, before)
+            if len(events):
+                last = {source: share[-1:] for source, share in events.parts.items()}
+                self._before[id(node)] = Events(events.t[-1:], events.fresh[-1:], last)
+            return found
+        return elementwise(node, [self._of(each) for each in node.operands])
+
+    def _series(self, channel: str) -> Series:
+        assert self._block is not None
+        if channel in self._calibrated:
+            return self._calibrated[channel]
+        return Series(self._block.t, np.full(len(self._block), np.nan))
+
+    def _peaks(self, node: Node) -> Events:
+        assert self._block is not None
+        series = self._of(node.operands[0])
+        assert isinstance(series, Series)
+        if id(node) not in self._finders:
+            level, apart = (self._of(each) for each in node.operands[1:])
+            assert isinstance(level, NumberOf)
+            assert isinstance(apart, NumberOf)
+            sign = -1.0 if node.word == "dips" else 1.0
+            self._finders[id(node)] = PeakFinder(
+                sign * level.to(series.unit or level.unit).value, apart.to("s").value, sign=sign
+            )
+        return self._finders[id(node)].push(series, self._block.gap_before, self._block.clock_u)
+
+
+def elementwise(node: Node, operands: Sequence[Value]) -> Value:
+    """Forms that work value by value. Uncertainties go first-order through each source of its own
+    (JCGM 100, eq. 10 and 13), so that x - x is exactly 0."""
+    if node.form == "quantity":
+        source = Source(f"{node.word}", True, node.start)
+        return NumberOf(node.value, node.unit, {source: node.u} if node.u else {})
+    if node.form == "name":
+        return NumberOf(CONSTANTS[node.word])
+    values = [each for each in operands if not isinstance(each, Events)]
+    if node.form == "negate":
+        return _combined(values, _raw(values[0]) * -1.0, [-1.0], values[0].unit)
+    if node.form == "function":
+        return _function(node.word, values[0])
+    left, right = values
+    if node.form in ("add", "subtract"):
+        unit_text = "K" if node.form == "subtract" and left.unit == right.unit == "°C" else left.unit
+        factor, offset = conversion(right.unit, left.unit) if left.unit != right.unit else (1.0, 0.0)
+        sign = 1.0 if node.form == "add" else -1.0
+        return _combined(values, _raw(left) + sign * (_raw(right) * factor + offset), [1.0, sign * factor], unit_text)
+    a, b = _raw(left), _raw(right)
+    if node.form == "multiply":
+        return _combined(values, a * b, [b, a], product(left.unit, right.unit))
+    with np.errstate(all="ignore"):
+        if node.form == "divide":
+            under = np.where(np.asarray(b) == 0, np.nan, b)
+            return _combined(values, a / under, [1 / under, -a / under**2], product(left.unit, right.unit, -1.0))
+        exponent = constant(node.operands[1])
+        unit_text = power(left.unit, exponent) if exponent is not None and left.unit else ""
+        result = np.power(np.asarray(a, float), b)
+        return _combined(
+            values, result, [b * np.power(np.asarray(a, float), np.asarray(b) - 1.0), np.log(a) * result], unit_text
+        )
+
+
+def _function(word: str, inner: Series | NumberOf) -> Series | NumberOf:
+    if word in ANGLES and inner.unit:
+        inner = _scaled(inner, conversion(inner.unit, "rad")[0], "")
+    elif inner.unit and same_kind(inner.unit, "") and word not in ("abs", "sqrt"):
+        inner = _scaled(inner, conversion(inner.unit, "")[0], "")
+    x = np.asarray(_raw(inner), float)
+    with np.errstate(all="ignore"):
+        table: dict[str, Callable[[], tuple[Floats, Floats]]] = {
+            "sqrt": lambda: (np.sqrt(x), 0.5 / np.sqrt(x)),
+            "sin": lambda: (np.sin(x), np.cos(x)),
+            "cos": lambda: (np.cos(x), -np.sin(x)),
+            "tan": lambda: (np.tan(x), 1 / np.cos(x) ** 2),
+            "exp": lambda: (np.exp(x), np.exp(x)),
+            "ln": lambda: (np.log(np.where(x > 0, x, np.nan)), 1 / x),
+            "log10": lambda: (np.log10(np.where(x > 0, x, np.nan)), 1 / (x * np.log(10))),
+            "abs": lambda: (np.abs(x), np.sign(x)),
+        }
+        result, gradient = table[word]()
+    unit_text = power(inner.unit, 0.5) if word == "sqrt" and inner.unit else inner.unit if word == "abs" else ""
+    return _combined([inner], result, [gradient], unit_text)
+
+
+def _raw(value: Series | NumberOf) -> Floats | float:
+    return value.values if isinstance(value, Series) else value.value
+
+
+def _scaled(value: Series | NumberOf, factor: float, unit_text: str) -> Series | NumberOf:
+    return _combined([value], _raw(value) * factor, [factor], unit_text)
+
+
+def shown_in(value: Value, unit_text: str) -> Value:
+    if isinstance(value, Events) or value.unit == unit_text:
+        return value
+    if value.unit == "" and isinstance(value, Series) and not value.parts and np.isnan(value.values).all():
+        return Series(value.t, value.values, unit_text, {}, value.guess, value.since)
+    factor, offset = conversion(value.unit, unit_text)
+    return _combined([value], _raw(value) * factor + offset, [factor], unit_text)
+
+
+def _combined(
+    values: Sequence[Series | NumberOf], result: Floats | float, gradients: Sequence[Floats | float], unit_text: str
+) -> Series | NumberOf:
+    timed = next((each for each in values if isinstance(each, Series)), None)
+    parts: dict[Source, Floats | float] = {}
+    for value, gradient in zip(values, gradients, strict=True):
+        for source, share in value.parts.items():
+            parts[source] = parts.get(source, 0.0) + gradient * share
+    if timed is None:
+        guesses = max((value.guesses for value in values if isinstance(value, NumberOf)), default=0)
+        shares = {source: float(share) for source, share in parts.items()}
+        return NumberOf(float(result), unit_text, shares, guesses=guesses)
+    guess: Bools | None = None
+    for value in values:
+        if isinstance(value, Series) and value.guess is not None:
+            guess = value.guess if guess is None else guess | value.guess
+    shape = timed.t.shape
+    filled = {
+        source: share if isinstance(share, np.ndarray) and share.shape == shape else np.broadcast_to(share, shape)
+        for source, share in parts.items()
+    }
+    return Series(timed.t, np.asarray(result, float), unit_text, filled, guess, timed.since)
+
+
+def gathered(pieces: Sequence[Mapping[str, Series | Events]]) -> dict[str, Series | Events]:
+    """Consecutive results of an evaluator as whole results by name."""
+    whole: dict[str, Series | Events] = {}
+    for name in dict.fromkeys(name for piece in pieces for name in piece):
+        found = [piece[name] for piece in pieces if name in piece]
+        if isinstance(found[0], Series):
+            whole[name] = joined([each for each in found if isinstance(each, Series)])
+        else:
+            events = [each for each in found if isinstance(each, Events)]
+            sources = dict.fromkeys(source for each in events for source in each.parts)
+            whole[name] = Events(
+                np.concatenate([each.t for each in events]),
+                np.concatenate([each.fresh for each in events]),
+                {s: np.concatenate([each.parts.get(s, np.zeros(len(each))) for each in events]) for s in sources},
+            )
+    return whole
+
+
+def over_span(
+    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]
+) -> dict[str, NumberOf]:
+    """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s)."""
+    numbers: dict[str, NumberOf] = {}
+
+    def of(node: Node) -> Value:
+        if node.form == "over":
+            inner = of(node.operands[0])
+            return number_over(node.word, inner, span)
+        if node.form == "name" and node.word in numbers:
+            return numbers[node.word]
+        if node.form == "name" and node.word in results:
+            return results[node.word]
+        return elementwise(node, [of(each) for each in node.operands])
+
+    for line in workings.lines:
+        if line.read and line.kind and line.kind.shape == "number":
+            value = shown_in(of(line.read.expression), line.kind.unit)
+            assert isinstance(value, NumberOf)
+            numbers[line.name] = value
+    return numbers
+
+
+def number_from(text: str, names: Mapping[str, Measured]) -> Measured:
+    """The value of one expression or working over named values, independent of each other.
+
+    Raises WorkingTrouble where it cannot be read, checked or worked out.
+    """
+    read = read_working(text if "=" in text else f"value = {text}")
+    kind = kind_of(read, {name: Kind("number", each.unit) for name, each in names.items()}, {})
+
+    def of(node: Node) -> Value:
+        if node.form == "name" and node.word in names:
+            given = names[node.word]
+            return NumberOf(given.value, given.unit, {Source(node.word, True): given.u})
+        return elementwise(node, [of(each) for each in node.operands])
+
+    value = shown_in(of(read.expression), kind.unit)
+    assert isinstance(value, NumberOf)
+    return value.measured

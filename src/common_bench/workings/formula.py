@@ -1,0 +1,101 @@
+"""Workings that lead from one reading to a quantity, as a data sheet gives them. Series in, Series out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from common_bench.model.block import Series, Source
+from common_bench.model.trouble import UnitTrouble, WorkingTrouble
+from common_bench.model.units import is_unit, same_kind
+from common_bench.workings.evaluate import Value, elementwise, shown_in
+from common_bench.workings.kinds import Kind, kind_of
+from common_bench.workings.reading import Node, Read, read_working
+from common_bench.workings.spans import NumberOf
+
+READING = "reading"
+MOST_LINES = 12
+
+
+class Formula:
+    """Lines in order; the first may use `reading`, each the ones before it, the last gives the quantity.
+
+    Each constant with an uncertainty, as `3.30 ± 0.02 V`, is a source of its own that all readings share.
+    """
+
+    def __init__(self, lines: Sequence[str], reading_unit: str, wanted: str = "") -> None:
+        """Raises WorkingTrouble with the line where one cannot be read or its unit does not fit."""
+        if not lines or len(lines) > MOST_LINES:
+            raise WorkingTrouble(f"a chain has 1 to {MOST_LINES} workings.", do="Write it shorter.")
+        self._raw_unit = reading_unit if is_unit(reading_unit) else ""
+        kinds: dict[str, Kind] = {READING: Kind("series", self._raw_unit)}
+        self._lines: list[tuple[Read, Kind]] = []
+        for number, text in enumerate(lines, 1):
+            try:
+                read = read_working(text)
+                if read.name in kinds:
+                    raise WorkingTrouble(f"“{read.name}” is named again.", do="Choose another name.")
+                kind = kind_of(read, kinds, {})
+                if kind.shape not in ("series", "number") or kind.late:
+                    raise WorkingTrouble(f"this gives {kind.words}, not a value for each reading.")
+                if number == len(lines) and kind.shape != "series":
+                    raise WorkingTrouble("this does not depend on the reading.", do="Use the name reading in it.")
+                if number == len(lines) and wanted:
+                    kind = _wanted(kind, wanted)
+            except WorkingTrouble as trouble:
+                trouble.where = f"step {number} “{text}”" if len(lines) > 1 else f"“{text}”"
+                raise
+            kinds[read.name] = kind
+            self._lines.append((read, kind))
+
+    @property
+    def unit(self) -> str:
+        return self._lines[-1][1].unit
+
+    def of(self, reading: Series) -> Series:
+        """(n,) raw readings with their shares -> (n,) the last quantity with its shares; nan stays nan."""
+        own = set(reading.parts)
+        values: dict[str, Value] = {READING: Series(reading.t, reading.values, self._raw_unit, reading.parts)}
+        for read, kind in self._lines:
+            found = shown_in(_of(read.expression, values), kind.unit)
+            values[read.name] = _named(found, read.name, own)
+        last = values[self._lines[-1][0].name]
+        assert isinstance(last, Series)
+        shares = {source: np.broadcast_to(share, last.values.shape) for source, share in last.parts.items()}
+        return Series(reading.t, last.values, last.unit, shares)
+
+
+def _of(node: Node, values: dict[str, Value]) -> Value:
+    if node.form == "name" and node.word in values:
+        return values[node.word]
+    return elementwise(node, [_of(each, values) for each in node.operands])
+
+
+def _named(value: Value, name: str, own: set[Source]) -> Value:
+    """Constants that came in with this line are told by its name, so that no two lines share one by chance."""
+
+    def called(source: Source) -> Source:
+        return (
+            source if source in own or " in " in source.name else Source(f"{source.name} in {name}", True, source.which)
+        )
+
+    if isinstance(value, Series):
+        parts = {called(source): share for source, share in value.parts.items()}
+        return Series(value.t, value.values, value.unit, parts, value.guess, value.since)
+    assert isinstance(value, NumberOf)
+    return NumberOf(value.value, value.unit, {called(source): share for source, share in value.parts.items()})
+
+
+def _wanted(kind: Kind, unit: str) -> Kind:
+    try:
+        fits = same_kind(kind.unit, unit)
+    except UnitTrouble as trouble:
+        raise WorkingTrouble(trouble.what, do=trouble.do) from None
+    if not fits and kind.unit:
+        raise WorkingTrouble(f"this gives {kind.unit}, not {unit or 'a pure number'}.", do="Look at its units.")
+    return Kind(kind.shape, unit if fits else "", kind.events, kind.late)
+
+
+def formula(lines: tuple[str, ...], reading_unit: str, wanted: str) -> Formula:
+    return Formula(lines, reading_unit, wanted)

@@ -1,0 +1,168 @@
+"""Reading a working: its text in, a tree out. What cannot be read is refused with its place."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+from common_bench.model.measured import number
+from common_bench.model.trouble import WorkingTrouble
+
+LONGEST_WORKING = 500  # characters
+DEEPEST = 30  # brackets and operations inside each other
+WORDS = frozenset(
+    [
+        "peaks",
+        "dips",
+        "in",
+        "above",
+        "below",
+        "apart",
+        "gap",
+        "between",
+        "calibrated",
+        "mean",
+        "scatter",
+        "median",
+        "largest",
+        "smallest",
+        "first",
+        "last",
+        "count",
+        "of",
+        "as",
+        "and",
+        "or",
+        "not",
+        "if",
+        "then",
+        "else",
+        "where",
+        "over",
+        "by",
+        "through",
+        "rate",
+        "total",
+        "smooth",
+        "middle",
+        "change",
+        "delayed",
+        "pi",
+    ]
+)
+
+
+@dataclass(frozen=True)
+class Node:
+    """One form with its operands. start, end: columns in the working's text."""
+
+    form: str
+    operands: tuple[Node, ...] = ()
+    word: str = ""
+    value: float = 0.0
+    u: float = 0.0
+    unit: str = ""
+    start: int = 0
+    end: int = 0
+
+
+@dataclass(frozen=True)
+class Read:
+    """name = expression, then as unit ('' where none is asked for)."""
+
+    name: str
+    expression: Node
+    unit: str
+    text: str
+
+
+@cache
+def _parser() -> Any:
+    from lark import Lark
+
+    text = files("common_bench.workings").joinpath("grammar.lark").read_text("utf-8")
+    return Lark(text, start="working", parser="lalr", propagate_positions=True, maybe_placeholders=False)
+
+
+@cache
+def read_working(text: str) -> Read:
+    """The tree of `name = expression`. Raises WorkingTrouble with the place in the text."""
+    from lark import Token, Tree
+    from lark.exceptions import UnexpectedInput
+
+    if len(text) > LONGEST_WORKING:
+        raise WorkingTrouble(
+            f"a working has at most {LONGEST_WORKING} characters; this one has {len(text)}.",
+            do="Split it into several workings.", end=len(text),
+        )  # fmt: skip
+    if not re.match(r"\s*[^\W\d_]\w*\s*=", text):
+        raise WorkingTrouble("a working begins with a name and “=”.", do="Write it as: name = …", end=len(text))
+    try:
+        tree: Any = _parser().parse(text)
+    except UnexpectedInput as fault:
+        raise _unreadable(text, fault) from None
+    except RecursionError:
+        raise _too_deep(text) from None
+    name = str(tree.children[0])
+    if name in WORDS:
+        raise WorkingTrouble(f"“{name}” is a word of the language.", do="Choose another name.", end=len(name))
+    unit = ""
+    if len(tree.children) == 3:
+        unit = str(tree.children[2].children[0])
+    expression = _node(tree.children[1], Token, Tree, 0, text)
+    return Read(name, expression, unit, text)
+
+
+def _too_deep(text: str) -> WorkingTrouble:
+    return WorkingTrouble(
+        f"this goes more than {DEEPEST} steps deep.", do="Split it into several workings.", end=len(text)
+    )
+
+
+def _unreadable(text: str, fault: Any) -> WorkingTrouble:
+    at = min(max(0, getattr(fault, "pos_in_stream", None) or 0), len(text))
+    if getattr(getattr(fault, "token", None), "type", "") == "$END":
+        at = len(text)
+    rest = text[at:].strip()
+    if not rest:
+        return WorkingTrouble("this stops too early.", do="Something is missing at the end.", start=at, end=at + 1)
+    word = rest.split()[0]
+    end = at + len(word)
+    if word in WORDS:
+        return WorkingTrouble(f"“{word}” is not expected here.", do=_form(text), start=at, end=end)
+    return WorkingTrouble(f"this cannot be read from “{word}” on.", do=_form(text), start=at, end=end)
+
+
+def _form(text: str) -> str:
+    forms = {
+        "peaks": "Write: peaks in X above 2.2 N, 0.4 s apart.",
+        "dips": "Write: dips in X below 2.2 N, 0.4 s apart.",
+        "gap": "Write: gap between EVENTS.",
+        "calibrated": "Write: calibrated CHANNEL.",
+        "mean": "Write: mean of X.",
+    }
+    return next((advice for word, advice in forms.items() if re.search(rf"\b{word}\b", text)), "Write: name = formula.")
+
+
+def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:
+    if depth > DEEPEST:
+        raise _too_deep(text)
+    place = {"start": tree.meta.start_pos, "end": tree.meta.end_pos}
+    form = str(tree.data)
+    words = [str(each) for each in tree.children if isinstance(each, token)]
+    operands = tuple(_node(each, token, branch, depth + 1, text) for each in tree.children if isinstance(each, branch))
+    if form == "quantity":
+        found = re.match(r"([\d.,]+(?:[eE][+-]?\d+)?)\s*(?:(?:±|\+-)\s*([\d.,]+(?:[eE][+-]?\d+)?))? ?(.*)", words[0])
+        assert found is not None
+        return Node(form, value=number(found[1]), u=number(found[2] or "0"), unit=found[3], word=words[0], **place)
+    return Node(form, operands, words[0].rstrip(" (") if words else "", **place)
+
+
+def names_in(node: Node) -> Sequence[str]:
+    """Names that an expression asks for."""
+    own = [node.word] if node.form == "name" else []
+    return own + [name for operand in node.operands for name in names_in(operand)]
