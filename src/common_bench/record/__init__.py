@@ -1,0 +1,1 @@
+"""Rules, runs, the journal, and the engine that drives the flow."""

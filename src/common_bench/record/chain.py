@@ -1,0 +1,111 @@
+"""The flow of one kit: stamped bytes in; read, calibrated and derived blocks out. The same code live and afterwards."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from common_bench.model.block import Block, Events, Series, Stamped
+from common_bench.model.calibration import Calibration
+from common_bench.model.run import RunSetting
+from common_bench.model.stream import ClockState, StreamFormat
+from common_bench.reading.reader import Heard, Reader
+from common_bench.record.applying import applied
+from common_bench.workings.evaluate import Evaluator, Workings, check
+
+
+@dataclass(frozen=True, slots=True)
+class Worked:
+    """One block with its calibrated quantities by channel and what the workings newly give by name."""
+
+    block: Block
+    calibrated: dict[str, Series]
+    results: dict[str, Series | Events]
+
+
+@dataclass(frozen=True, slots=True)
+class Flow:
+    heard: Heard
+    worked: list[Worked]
+
+
+class Chain:
+    """Reader, clock, calibration and workings in a row.
+
+    What comes out depends on bytes and stamps alone, so a run computed again from the journal gives
+    what was seen live, to the last bit.
+    """
+
+    def __init__(
+        self,
+        workings: Workings,
+        calibrations: Iterable[Calibration] = (),
+        format: StreamFormat | None = None,
+        clock: ClockState | None = None,
+        *,
+        held: bool = False,
+        offset: int = 0,
+    ) -> None:
+        self.reader = Reader(format, clock, held=held, offset=offset)
+        self._workings = workings
+        self._calibrations = tuple(calibrations)
+        self._applied = {each.channel: applied(each) for each in self._calibrations}
+        self._evaluator = Evaluator(workings)
+
+    @property
+    def calibrations(self) -> tuple[Calibration, ...]:
+        return self._calibrations
+
+    def calibrate(self, calibrations: Iterable[Calibration]) -> None:
+        """Applies other calibrations from the next block on."""
+        self._calibrations = tuple(calibrations)
+        self._applied = {each.channel: applied(each) for each in self._calibrations}
+
+    def work(self, workings: Workings) -> None:
+        """Applies other workings from the next block on; they begin anew."""
+        self._workings = workings
+        self._evaluator = Evaluator(workings)
+
+    def begin_run(self) -> RunSetting:
+        """Workings begin anew and the clock's map is held still; gives all that a replay needs."""
+        clock = self.reader.begin_run()
+        self._evaluator = Evaluator(self._workings)
+        lines = tuple(line.text for line in self._workings.lines)
+        return RunSetting(self.reader.format, clock, self._calibrations, lines)
+
+    def end_run(self) -> None:
+        self.reader.end_run()
+
+    def feed(self, chunks: Sequence[Stamped]) -> Flow:
+        return self._work(self.reader.feed(chunks))
+
+    def read_as(self, format: StreamFormat) -> None:
+        """Another format from the next line on; workings begin anew."""
+        self.reader.read_as(format)
+        self._evaluator = Evaluator(self._workings)
+
+    def missed(self) -> None:
+        """An answer that was asked for did not come; the next reading stands behind a gap."""
+        self.reader.missed()
+
+    def lost(self, at: float) -> Flow:
+        """The link went away at s; the half line that was open is told as unreadable."""
+        return self._work(self.reader.lost(at))
+
+    def _work(self, heard: Heard) -> Flow:
+        worked = []
+        for block in heard.blocks:
+            calibrated = {
+                channel: ready.series(block.t, block.channels[channel])
+                for channel, ready in self._applied.items()
+                if channel in block.channels
+            }
+            worked.append(Worked(block, calibrated, self._evaluator.push(block, calibrated)))
+        return Flow(heard, worked)
+
+
+def chain_of(setting: RunSetting, offset: int, channels: dict[str, str]) -> Chain:
+    """The chain as it was when a run began at byte `offset`. channels: channel -> unit of its quantity."""
+    return Chain(
+        check(setting.workings, channels), setting.calibrations, setting.format, setting.clock, held=True, offset=offset
+    )

@@ -1,0 +1,198 @@
+"""The live window: the recent past of each kit, kept for drawing. Blocks in, thinned pictures out."""
+
+from __future__ import annotations
+
+import threading
+from typing import NamedTuple
+
+import numpy as np
+
+from common_bench.model.block import Block, Bools, Floats, Series
+from common_bench.record.chain import Flow
+
+MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
+
+
+class Picture(NamedTuple):
+    """What to draw: t (n,) s and values (n,), nan where the line breaks."""
+
+    t: Floats
+    values: Floats
+
+
+class Latest(NamedTuple):
+    t: float
+    value: float
+    u: float
+    unit: str
+    guess: bool
+
+
+class Trace:
+    """The last MOST_READINGS of one quantity; memory is taken once and never grows."""
+
+    def __init__(self) -> None:
+        # Filled, not empty: pages that are touched one by one later look like a leak for ten minutes.
+        self._t = np.full(2 * MOST_READINGS, np.nan)
+        self._v = np.full(2 * MOST_READINGS, np.nan)
+        self._end = 0
+
+    def add(self, t: Floats, values: Floats, gap_before: Bools | None = None) -> None:
+        if gap_before is not None and gap_before.any():
+            at = np.flatnonzero(gap_before)
+            t, values = np.insert(t, at, t[at]), np.insert(values, at, np.nan)
+        t, values = t[-MOST_READINGS:], values[-MOST_READINGS:]
+        if self._end + len(t) > len(self._t):
+            keep = slice(self._end - MOST_READINGS, self._end)
+            self._t[:MOST_READINGS], self._v[:MOST_READINGS] = self._t[keep].copy(), self._v[keep].copy()
+            self._end = MOST_READINGS
+        stop = self._end + len(t)
+        self._t[self._end : stop], self._v[self._end : stop] = t, values
+        self._end = stop
+
+    def since(self, start: float) -> Picture:
+        first = max(0, self._end - MOST_READINGS)
+        low = first + int(np.searchsorted(self._t[first : self._end], start))
+        return Picture(self._t[low : self._end].copy(), self._v[low : self._end].copy())
+
+
+def thinned(picture: Picture, pixels: int, width: float) -> Picture:
+    """At most two points a pixel, the smallest and the largest in it at their own times, so that no
+    spike is lost and no step is drawn that was not there.
+
+    `width`: s that the pixels show. Pixels sit at fixed times, so that a moving picture does not
+    shimmer. Breaks stay breaks.
+    """
+    t, values = picture
+    if len(t) <= 2 * pixels or width <= 0:
+        return picture
+    place = np.floor(t * (pixels / width)).astype(np.int64)
+    starts = np.flatnonzero(np.diff(place, prepend=place[0] - 1))
+    sizes = np.diff(starts, append=len(t))
+    keep = np.zeros(len(t), bool)
+    smallest, largest = (np.repeat(extreme.reduceat(values, starts), sizes) for extreme in (np.fmin, np.fmax))
+    for met in (values == smallest, values == largest, np.isnan(values)):
+        at = np.flatnonzero(met)
+        pixel = np.searchsorted(starts, at, side="right")
+        keep[at[np.diff(pixel, prepend=0) > 0]] = True  # the first of equal ones in each pixel
+    return Picture(t[keep], values[keep])
+
+
+class LiveWindow:
+    """Traces of one kit by name: raw channels as `raw NAME`, workings by their own names.
+
+    Written by the engine, read by the desk; the lock is held for microseconds.
+    """
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._traces: dict[str, Trace] = {}
+        self._latest: dict[str, Latest] = {}
+        self._guesses: dict[str, Trace] = {}
+        self._extents: dict[str, tuple[float, float]] = {}
+        self._last_t = float("nan")
+
+    @property
+    def last_t(self) -> float:
+        """Time of the last reading in s on the engine's clock; nan before the first."""
+        return self._last_t
+
+    def add(self, flow: Flow, *, sparse: bool = False) -> None:
+        """sparse: a line need not hold every column."""
+        with self._lock:
+            for worked in flow.worked:
+                self._add_block(worked.block, sparse=sparse)
+                for name, result in worked.results.items():
+                    if isinstance(result, Series) and len(result):
+                        gaps = worked.block.gap_before if len(result) == len(worked.block) else None
+                        self._trace(name).add(result.t, result.values, gaps)
+                        self._latest[name] = _latest(result)
+                        self._add_guess(name, result, gaps)
+
+    def _add_block(self, block: Block, *, sparse: bool) -> None:
+        if not len(block):
+            return
+        self._last_t = float(block.t[-1])
+        for name, values in block.channels.items():
+            low, high = self._extents.get(name, (np.inf, -np.inf))
+            self._extents[name] = min(low, float(np.fmin.reduce(values))), max(high, float(np.fmax.reduce(values)))
+            if not sparse:
+                self._trace(f"raw {name}").add(block.t, values, block.gap_before)
+                self._latest[f"raw {name}"] = Latest(self._last_t, float(values[-1]), float("nan"), "", False)
+                continue
+            there = np.isfinite(values)  # a line that does not hold this column is no missing value
+            if there.any():
+                self._trace(f"raw {name}").add(block.t[there], values[there], block.gap_before[there])
+                self._latest[f"raw {name}"] = Latest(
+                    float(block.t[there][-1]), float(values[there][-1]), float("nan"), "", False
+                )
+
+    def _add_guess(self, name: str, result: Series, gaps: Bools | None) -> None:
+        """What is a guess is kept once more, nan elsewhere, from the first guess on."""
+        if name in self._guesses or (result.guess is not None and result.guess.any()):
+            guess = np.zeros(len(result), bool) if result.guess is None else result.guess
+            kept = self._guesses.setdefault(name, Trace())
+            kept.add(result.t, np.where(guess, result.values, np.nan), gaps)
+
+    def guesses(self, name: str, picture: Picture) -> Floats | None:
+        """(n,) the values of a picture again where they are guesses, nan elsewhere; None where there are none."""
+        with self._lock:
+            if name not in self._guesses or not len(picture.t):
+                return None
+            t, values = self._guesses[name].since(float(picture.t[0]))
+        guessed = t[np.isfinite(values)]
+        if not len(guessed):
+            return None
+        near = np.clip(np.searchsorted(guessed, picture.t), 0, len(guessed) - 1)
+        return np.where(guessed[near] == picture.t, picture.values, np.nan)
+
+    def _trace(self, name: str) -> Trace:
+        if name not in self._traces:
+            self._traces[name] = Trace()
+        return self._traces[name]
+
+    def extent(self, channel: str) -> tuple[float, float]:
+        """Smallest and largest raw value of a channel since it was opened; nan before the first."""
+        return self._extents.get(channel, (float("nan"), float("nan")))
+
+    def latest(self, name: str) -> Latest | None:
+        return self._latest.get(name)
+
+    def names(self) -> list[str]:
+        return list(self._traces)
+
+    def recent(self, name: str, seconds: float) -> Picture:
+        """All readings of the last seconds, not thinned."""
+        with self._lock:
+            trace = self._traces.get(name)
+            if trace is None:
+                return Picture(np.empty(0), np.empty(0))
+            return trace.since(self._last_t - seconds)
+
+    def picture(self, name: str, seconds: float, pixels: int) -> Picture:
+        """The last seconds, thinned to pixels."""
+        return thinned(self.recent(name, seconds), pixels, seconds)
+
+    def forget_all(self) -> None:
+        """Clears everything, raw channels too, as after another stream format."""
+        with self._lock:
+            self._traces.clear()
+            self._guesses.clear()
+            self._latest.clear()
+
+    def forget(self, *names: str) -> None:
+        """Clears what a calibration or working gave before it was changed."""
+        with self._lock:
+            for name in names or [each for each in self._traces if not each.startswith("raw ")]:
+                self._traces.pop(name, None)
+                self._guesses.pop(name, None)
+                self._latest.pop(name, None)
+
+
+def _latest(series: Series) -> Latest:
+    total = 0.0
+    for share in series.parts.values():
+        total += float(share[-1]) ** 2
+    guess = bool(series.guess[-1]) if series.guess is not None else False
+    u = total**0.5 if series.parts else float("nan")
+    return Latest(float(series.t[-1]), float(series.values[-1]), u, series.unit, guess)

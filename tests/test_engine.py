@@ -1,0 +1,447 @@
+"""The engine on real pseudo-terminals: what is heard is kept, runs survive faults, crashes and lost cables."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+import serial
+
+from common_bench.book.book import Book
+from common_bench.book.journal import EVERY
+from common_bench.lesson import actions, calibrating
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.links.address import read_address
+from common_bench.links.discovery import permission_command, plugged_in
+from common_bench.links.serial_link import SerialLink
+from common_bench.model.bench import Port
+from common_bench.model.block import Series
+from common_bench.model.trouble import LinkTrouble, Trouble
+from common_bench.record.chain import Flow
+from common_bench.record.ear import Ear
+from common_bench.record.live import MOST_READINGS, Picture, Trace, thinned
+from common_bench.standins.control import StandInProcess, order
+from conftest import SPEED, Class, wait_for
+
+Start = Callable[..., StandInProcess]
+School = Callable[..., Class]
+
+
+def test_what_was_seen_live_is_what_the_run_gives_afterwards_to_the_last_bit(school: School) -> None:
+    made = school(count=1)
+    lesson = made.lesson
+    made.kits.order(kits="all", hang="100 g")
+    sensor = lesson.sensor()
+    assert sensor is not None
+    for point in sensor.points[:3]:
+        made.kits.order(kits="all", hang=point.label)
+        made.world(2.5)
+        made.until(
+            lambda p=point: calibrating.take_points(lesson, list(made.group.values()), "load", p)[0],
+            "the point is taken",
+        )
+    calibrating.keep_calibrations(lesson, list(made.group.values()), "load")
+    made.kits.order(kits="all", hang="bottle")
+    made.world(1.0)
+    live: list[Flow] = []
+
+    def listen(ear: Ear, flow: Flow) -> None:
+        if ear.run is not None or live:  # the flow that ends the run belongs to it too
+            live.append(flow)
+
+    lesson.engine.listener = listen
+    made.record()
+    lesson.engine.listener = None
+    (run,) = lesson.kept_runs()
+    replayed = lesson.replayed(run.id)
+    blocks = [worked.block for flow in live for worked in flow.worked]
+    offsets = np.concatenate([block.offset for block in blocks])
+    shared = np.isin(offsets, replayed.offset)
+    t = np.concatenate([block.t for block in blocks])[shared]
+    assert len(t) > 900
+    np.testing.assert_array_equal(t - replayed.began, replayed.t[: len(t)])
+    for name in ("tension",):
+        seen = np.concatenate([w.results[name].values for flow in live for w in flow.worked])[shared]
+        again = replayed.results[name]
+        assert isinstance(again, Series)
+        np.testing.assert_array_equal(seen, again.values[: len(seen)])
+        assert np.isfinite(seen).all()
+    swings = [w.results["swing"] for flow in live for w in flow.worked if len(w.results["swing"])]
+    seen = np.concatenate([swing.values for swing in swings])
+    np.testing.assert_array_equal(seen[: len(replayed.results["swing"])], replayed.results["swing"].values)
+    assert len(seen) > 20
+    (finding,) = lesson.findings(run.id)
+    assert (
+        abs(finding.measured.value - 2 * np.pi * np.sqrt(0.5 / 9.81) * (1 + 0.2**2 / 25))
+        < 5 * finding.measured.u + 2e-3
+    )
+    assert replayed.seconds == pytest.approx(20.0, abs=0.03)
+    assert run.ended_by == "ended by rule, 20 s"
+
+
+def test_the_journal_holds_exactly_what_the_kit_sent(school: School) -> None:
+    made = school(count=2)
+    made.world(10)
+    made.lesson.close()
+    book = Book.open(made.lesson.book.path)
+    assert book.check() == []
+    for hearing in book.rows("hearing"):
+        data = b"".join(row["bytes"] for row in book.rows("journal", hearing=hearing["id"]))
+        lines = data.split(b"\r\n")[:-1]
+        assert lines[:2] == [b"swing kit v3, zero done", b"ms;load;temp"]
+        clocks = [int(line.split(b";")[0]) for line in lines[2:]]
+        assert clocks == list(range(0, 20 * len(clocks), 20))
+        assert len(clocks) > 400
+        assert hearing["closed_at"]
+    book.close()
+
+
+def test_runs_are_numbered_for_each_group_and_never_overwritten(school: School) -> None:
+    made = school(count=2)
+    lesson, (one, two) = made.lesson, made.group.values()
+    for groups in ([one, two], [one], [one, two]):
+        begun = lesson.begin_runs(groups)
+        assert begun == groups
+        assert lesson.begin_runs(groups) == []  # recording already
+        made.world(3)
+        lesson.end_runs(begun)
+    made.until(lambda: len(lesson.kept_runs()) == 5, "all runs are kept")
+    assert [run.number for run in lesson.kept_runs(one)] == [1, 2, 3]
+    assert [run.number for run in lesson.kept_runs(two)] == [1, 2]
+    spans = sorted((run.begin or 0, run.end or 0) for run in lesson.kept_runs(one))
+    assert all(before[1] <= after[0] for before, after in zip(spans, spans[1:], strict=False))
+    actions.set_aside_run(lesson, lesson.kept_runs(one)[1].id, "bumped")
+    assert lesson.begin_runs([one]) == [one]
+    assert lesson.runs(one)[-1].number == 4
+    conditions = [lesson.run_conditions(run.id)["length"] for run in lesson.runs(one)]
+    assert len(set(conditions)) == 1
+
+
+def test_a_lost_cable_gives_a_gap_and_the_run_goes_on(school: School) -> None:
+    made = school(count=2)
+    lesson = made.lesson
+    begun = lesson.begin_runs(list(made.group.values()))
+    made.world(4)
+    made.kits.order(kits=["Basalt"], fault="unplug")
+    made.until(lambda: lesson.ready(made.group["Basalt"]) == "unplugged", "the loss is seen")
+    ear = lesson.ear(made.group["Basalt"])
+    assert ear is not None
+    assert ear.run is not None
+    assert ear.trouble is not None
+    assert "Plug it in again" in ear.trouble.do
+    made.world(4)
+    made.kits.order(kits=["Basalt"], fault="plug")
+    made.until(lambda: lesson.ready(made.group["Basalt"]) == "recording", "it connects again by itself")
+    made.world(6)
+    lesson.end_runs(begun)
+    made.until(lambda: len(lesson.kept_runs()) == 2, "both runs are kept")
+    broken, whole = (lesson.replayed(lesson.kept_runs(made.group[alias])[0].id) for alias in ("Basalt", "Chalk"))
+    assert whole.gaps == []
+    assert len(broken.gaps) == 1
+    low, high = broken.gaps[0]
+    assert 3.0 < high - low < 12.0
+    assert broken.seconds > high + 2
+    steps = np.diff(broken.t)
+    assert np.count_nonzero(steps > 0.1) == 1
+    assert (steps >= 0).all()
+
+
+RECORDER = """
+import sys, time
+from pathlib import Path
+from common_bench.lesson.demonstration import prepared_lesson, plug_in
+book, ports = Path(sys.argv[1]), Path(sys.argv[2])
+lesson = prepared_lesson(book, speed=1.0, count=2)
+plug_in(lesson, ports)
+while any(lesson.ready(group.id) for group in lesson.groups):
+    lesson.happenings(); time.sleep(0.02)
+lesson.begin_runs([group.id for group in lesson.groups])
+print("recording", flush=True)
+while True:
+    for ear in lesson.engine.ears.values():
+        print(ear.kit, ear.live.last_t, time.time(), ear.chain.reader.cutter.offset, flush=True)
+    time.sleep(0.02)
+"""
+
+
+def test_killed_in_the_middle_the_book_has_the_run_up_to_the_last_quarter_second(
+    tmp_path: Path, stand_ins: Start
+) -> None:
+    kits = stand_ins(count=2)
+    path = tmp_path / "killed.benchbook"
+    process = subprocess.Popen(
+        [sys.executable, "-c", RECORDER, str(path), str(kits.folder)], stdout=subprocess.PIPE, text=True
+    )
+    assert process.stdout is not None
+    assert process.stdout.readline() == "recording\n"
+    seen: list[tuple[int, float, int]] = []
+    began = time.time()
+    while time.time() - began < 3.0:
+        kit, _, at, offset = process.stdout.readline().split()
+        seen.append((int(kit), float(at), int(offset)))
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    for line in process.stdout.read().splitlines():
+        if len(line.split()) == 4:
+            kit, _, at, offset = line.split()
+            seen.append((int(kit), float(at), int(offset)))
+    lesson = OpenLesson.open(path)
+    assert [sentence.split(";")[0] for sentence in lesson.told] == [
+        f"{alias} run 1 was still open when the program stopped" for alias in ("Basalt", "Chalk")
+    ]
+    assert lesson.book.check() == []
+    killed = max(at for _, at, _ in seen)
+    for run in lesson.kept_runs():
+        assert run.ended_by == "the program was stopped"
+        replayed = lesson.replayed(run.id)
+        assert replayed.seconds > 2.0
+        kit = lesson.book.row("hearing", run.hearing)["kit"]
+        heard_then = max(offset for k, at, offset in seen if k == kit and at <= killed - 0.25)
+        assert run.end is not None
+        assert run.end >= heard_then, "more than a quarter of a second was lost"
+    assert lesson.begin_runs([]) == []
+    lesson.close()
+    assert EVERY < 0.25
+
+
+def test_rubbish_in_the_middle_of_a_run_is_counted_and_kept_and_hurts_no_reading(school: School) -> None:
+    made = school(count=2)
+    lesson = made.lesson
+    begun = lesson.begin_runs(list(made.group.values()))
+    for fault in ("long line", "no text", "names again", "noise"):
+        made.kits.order(kits=["Basalt"], fault=fault)
+        made.world(4)
+    made.world(4)
+    lesson.end_runs(begun)
+    made.until(lambda: len(lesson.kept_runs()) == 2, "the runs are kept")
+    hurt, clean = (lesson.replayed(lesson.kept_runs(made.group[alias])[0].id) for alias in ("Basalt", "Chalk"))
+    kinds = [told.kind for told in hurt.told]
+    assert kinds.count("names") == 1
+    assert kinds.count("unreadable") >= 3
+    assert clean.told == []
+    for replayed in (hurt, clean):
+        assert np.abs(replayed.raw["load"] - np.median(replayed.raw["load"])).max() < 300
+    assert lesson.book.check() == []
+
+
+def test_another_speed_is_found_by_trying_and_remembered(tmp_path: Path, stand_ins: Start, school: School) -> None:
+    made = school(count=1, kit_speed=9600, wait=False)
+    ear = lesson_ear(made)
+    made.until(
+        lambda: ear.trouble is not None and ear.trouble.cause == "unreadable", "it is seen that nothing can be read"
+    )
+    made.heard()
+    assert ear.address.speed == 9600
+    assert ear.chain.reader.format is not None
+    made.until(lambda: "speed=9600" in made.lesson.book.rows("kit")[0]["link"], "the speed is kept with the kit")
+    made.lesson.close()
+    again = OpenLesson.open(made.lesson.book.path, speed=SPEED)
+    again.appear([port for port in plugged_in(made.kits.folder) if port.stand_in])
+    found = next(iter(again.engine.ears.values()))
+    assert found.address.speed == 9600
+    wait_for(lambda: found.ready, "it is heard at once")
+    assert again.group_at(found.kit) == next(iter(made.group.values()))
+    again.close()
+
+
+def lesson_ear(made: Class, alias: str = "Basalt") -> Ear:
+    ear = made.lesson.ear(made.group[alias])
+    assert ear is not None
+    return ear
+
+
+def test_a_silent_kit_is_told_and_comes_back(school: School) -> None:
+    made = school(count=1)
+    made.kits.order(kits="all", fault="silent")
+    made.until(lambda: made.lesson.ready(made.group["Basalt"]) == "kit silent", "the silence is told")
+    trouble = lesson_ear(made).trouble
+    assert trouble is not None
+    assert "Nothing heard for" in trouble.what
+    assert made.lesson.begin_runs(list(made.group.values())) == []
+    made.kits.order(kits="all", fault="talk")
+    made.heard()
+
+
+def test_a_restart_in_a_run_begins_a_new_stretch_of_the_clock(school: School) -> None:
+    made = school(count=1)
+    begun = made.lesson.begin_runs(list(made.group.values()))
+    made.world(4)
+    made.kits.order(kits="all", fault="restart")
+    made.world(4)
+    made.lesson.end_runs(begun)
+    made.until(lambda: made.lesson.kept_runs(), "the run is kept")
+    replayed = made.lesson.replayed(made.lesson.kept_runs()[0].id)
+    assert len(replayed.gaps) == 1
+    assert replayed.seconds == pytest.approx(8.0, abs=1.0)
+    assert (np.diff(replayed.t) >= 0).all()
+
+
+def test_ports_that_cannot_be_opened_say_why_and_what_to_do(tmp_path: Path, stand_ins: Start) -> None:
+    kits = stand_ins(count=2)
+    link = kits.link("Basalt")
+    holder = serial.Serial(link, exclusive=True)
+    with pytest.raises(LinkTrouble) as taken:
+        SerialLink(read_address(link))
+    assert taken.value.cause == "taken"
+    assert "process" not in taken.value.what or str(os.getpid()) not in taken.value.what
+    holder.close()
+    other = subprocess.Popen(
+        [sys.executable, "-c", f"import serial,time; p = serial.Serial({link!r}, exclusive=True); print('held', flush=True); time.sleep(60)"],
+        stdout=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert other.stdout is not None
+    other.stdout.readline()
+    with pytest.raises(LinkTrouble, match=rf"held by another program \(process {other.pid}, python"):
+        SerialLink(read_address(link))
+    other.kill()
+    other.wait()
+    SerialLink(read_address(link)).close()
+    missing = tmp_path / "ttyX9"
+    with pytest.raises(LinkTrouble, match="is not plugged in") as absent:
+        SerialLink(read_address(str(missing)))
+    assert absent.value.cause == "missing"
+    (tmp_path / "plain").write_text("x")
+    with pytest.raises(LinkTrouble, match="no serial port"):
+        SerialLink(read_address(str(tmp_path / "plain")))
+    assert permission_command(Path("/dev/tty")).startswith("sudo usermod -aG ")
+    for text in (
+        "",
+        "gopher://x:1",
+        "tcp://x",
+        "mqtt://host",
+        "file:",
+        "/dev/x?parity=purple",
+        "/dev/x?speed=fast",
+        "/dev/x?colour=red",
+        "/dev/x?speed=7",
+    ):
+        with pytest.raises(LinkTrouble) as wrong:
+            read_address(text)
+        assert wrong.value.do
+
+
+@pytest.mark.skipif(os.getuid() == 0 and not Path("/usr/bin/setpriv").exists(), reason="needs to give up root")
+def test_a_port_without_permission_names_the_exact_command(tmp_path: Path, stand_ins: Start) -> None:
+    kits = stand_ins(count=1)
+    os.chmod(os.path.realpath(kits.link("Basalt")), 0)
+    for folder in (tmp_path, *tmp_path.parents):
+        if folder != Path("/tmp") and str(folder).startswith("/tmp/"):
+            folder.chmod(folder.stat().st_mode | 0o055)
+    kits.folder.chmod(0o755)
+    drop = ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups"] if os.getuid() == 0 else []
+    code = f"import os; from common_bench.links.discovery import what_is_wrong; print(what_is_wrong({kits.link('Basalt')!r}).sentence)"
+    environment = {**os.environ, "PYTHONDONTWRITEBYTECODE": "1"}
+    probe = subprocess.run([*drop, sys.executable, "-c", "import common_bench"], capture_output=True, env=environment)
+    if probe.returncode:
+        pytest.skip("another user cannot read this checkout")
+    done = subprocess.run([*drop, sys.executable, "-c", code], capture_output=True, text=True, env=environment)
+    assert "may not be opened by you. Ask the technician to run: sudo usermod -aG" in done.stdout, done.stderr
+
+
+def test_stand_ins_are_found_ordered_and_refuse_nonsense_in_words(stand_ins: Start) -> None:
+    kits = stand_ins(count=3)
+    found = plugged_in(kits.folder)
+    assert [port.identity for port in found if port.stand_in] == ["stand-in-Basalt", "stand-in-Chalk", "stand-in-Flint"]
+    assert all(not port.trouble for port in found if port.stand_in)
+    assert kits.order(ask="state")["hung"] == {"Basalt": "nothing", "Chalk": "nothing", "Flint": "nothing"}
+    for asked in (
+        {"kits": ["Nobody"], "hang": "bottle"},
+        {"hang": "a cow"},
+        {"hang": "900 kg"},
+        {"fault": "fire"},
+        {"kits": 3, "hang": "bottle"},
+    ):
+        with pytest.raises(Trouble, match="refuses"):
+            kits.order(**asked)
+    kits.stop()
+    assert not list(kits.folder.iterdir())
+    assert [port for port in plugged_in(kits.folder) if port.stand_in] == []
+    with pytest.raises(Trouble, match="does not answer"):
+        order(kits.notice.control, kits="all", hang="bottle")
+
+
+def test_the_same_seed_gives_the_same_kits_and_another_seed_others(stand_ins: Start) -> None:
+    rows = []
+    for seed in (1, 1, 2):
+        kits = stand_ins(count=1, seed=seed)
+        port = SerialLink(read_address(kits.link("Basalt")))
+        data = b""
+        deadline = time.monotonic() + 10
+        while data.count(b"\n") < 30 and time.monotonic() < deadline:
+            data += port.read()
+            time.sleep(0.01)
+        rows.append([line.split(b";")[1] for line in data.split(b"\r\n")[2:30]])
+        port.close()
+        kits.stop()
+    assert rows[0] == rows[1]
+    assert rows[0] != rows[2]
+
+
+def test_commands_to_a_kit_are_journalled(school: School) -> None:
+    made = school(count=1)
+    made.lesson.engine.send(lesson_ear(made).kit, b"lamp on\n")
+    made.lesson.journal.flush()
+    sent = [row for row in made.lesson.book.rows("journal") if row["what"] == "sent"]
+    assert [row["bytes"] for row in sent] == [b"lamp on\n"]
+
+
+def test_an_open_port_cannot_be_taken_by_another_program(school: School) -> None:
+    made = school(count=1)
+    with open(made.kits.link("Basalt"), "rb") as other, pytest.raises(OSError):
+        fcntl.flock(other, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    twin = Port(made.kits.link("Basalt"), "twin", "twin")
+    kit = made.lesson.hear(twin)
+    made.until(lambda: made.lesson.engine.ears[kit].trouble is not None, "the second ear is refused")
+    fault = made.lesson.engine.ears[kit].trouble
+    assert fault is not None
+    assert fault.cause == "taken"
+
+
+def test_traces_keep_their_memory_and_pictures_keep_every_spike() -> None:
+    trace = Trace()
+    dice = np.random.default_rng(1)
+    t = np.arange(3 * MOST_READINGS) * 0.02
+    values = dice.normal(0, 1, len(t))
+    for low in range(0, len(t), 777):
+        trace.add(t[low : low + 777], values[low : low + 777])
+    kept = trace.since(-1.0)
+    np.testing.assert_array_equal(kept.t, t[-MOST_READINGS:])
+    np.testing.assert_array_equal(kept.values, values[-MOST_READINGS:])
+    spiked = values[:5000].copy()
+    spiked[1234], spiked[4321] = 50.0, -50.0
+    small = thinned(Picture(t[:5000], spiked), 100, 100.0)
+    assert len(small.t) <= 3 * 101
+    assert (small.values.max(), small.values.min()) == (50.0, -50.0)
+    gapped = Trace()
+    gaps = np.zeros(100, bool)
+    gaps[40] = True
+    gapped.add(t[:100], values[:100], gaps)
+    assert np.flatnonzero(np.isnan(gapped.since(-1).values)).tolist() == [40]
+
+
+def test_notices_of_dead_classes_and_broken_ones_are_passed_over(tmp_path: Path) -> None:
+    (tmp_path / "class-1.json").write_text("{broken")
+    (tmp_path / "class-2.json").write_text(json.dumps({"process": 2**22 + 5, "control": "", "ports": []}))
+    assert [port for port in plugged_in(tmp_path) if port.stand_in] == []
+
+
+def test_a_run_whose_kit_is_unplugged_can_still_be_ended(school: School) -> None:
+    made = school(count=1)
+    (group,) = made.group.values()
+    made.lesson.begin_runs([group])
+    made.world(3)
+    made.kits.order(kits="all", fault="unplug")
+    made.until(lambda: made.lesson.ready(group) == "unplugged", "the loss is seen")
+    assert made.lesson.recording(group)
+    made.lesson.end_runs([group])
+    made.until(lambda: made.lesson.kept_runs(), "the run is kept")
+    assert made.lesson.replayed(made.lesson.kept_runs()[0].id).seconds > 2

@@ -1,0 +1,152 @@
+"""What lies outside a calibration is a guess wherever it is seen: blocks, live window, findings, files, graphs."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PyQt6.QtTest import QTest
+
+from common_bench.desk.graphs.plots import LiveTrace
+from common_bench.desk.shell.application import application
+from common_bench.exchange.tables import run_csv, series_csv
+from common_bench.model.block import Series, Stamped
+from common_bench.model.calibration import Calibration, CurveChoice
+from common_bench.record.applying import calibrated
+from common_bench.record.chain import Chain, Flow
+from common_bench.record.live import LiveWindow
+from common_bench.workings.evaluate import check, gathered
+from common_bench.workings.formula import Formula
+from common_bench.workup.findings import findings_of
+from conftest import wait_for  # noqa: F401 - makes Qt offscreen before it is imported
+from simulated import TRUTHS, Truth, points_of
+
+APPLICATION = application()
+
+
+def calibration(truth: Truth) -> Calibration:
+    return calibrated("x", "q", truth.unit, CurveChoice(truth.kind, truth.steps), points_of(truth, np.random.default_rng(4)))  # fmt: skip
+
+
+def stream(truth: Truth, n: int = 240) -> list[Stamped]:
+    """Rows that lead from inside the points out of them and back, one each 20 ms."""
+    low, high = float(truth.at.min()), float(truth.at.max())
+    wave = low + (high - low) * (0.6 + 0.55 * np.sin(np.arange(n) / 20))
+    rows = [b"ms;x\r\n", *(f"{20 * k};{value:.6g}\r\n".encode() for k, value in enumerate(wave))]
+    return [Stamped(1.0 + 0.02 * k, row) for k, row in enumerate(rows)]
+
+
+def fed(truth: Truth, cuts: list[int]) -> tuple[list[Flow], Chain]:
+    workings = check(["q = calibrated x", "m = mean of q"], {"x": truth.unit})
+    chain = Chain(workings, [calibration(truth)])
+    rows = stream(truth)
+    borders = sorted({0, len(rows), *(cut for cut in cuts if cut < len(rows))})
+    return [chain.feed(rows[a:b]) for a, b in zip(borders[:-1], borders[1:], strict=True)], chain
+
+
+@settings(max_examples=6)
+@given(st.lists(st.integers(1, 240), max_size=12))
+@pytest.mark.parametrize("truth", TRUTHS, ids=lambda t: t.kind + (" after steps" if t.steps else ""))
+def test_the_chain_gives_the_same_bits_for_every_cut_with_every_curve(truth: Truth, cuts: list[int]) -> None:
+    whole = gathered([worked.results for flow in fed(truth, [])[0] for worked in flow.worked])["q"]
+    pieces = gathered([worked.results for flow in fed(truth, cuts)[0] for worked in flow.worked])["q"]
+    assert isinstance(whole, Series)
+    assert isinstance(pieces, Series)
+    np.testing.assert_array_equal(pieces.values, whole.values)
+    np.testing.assert_array_equal(pieces.u, whole.u)
+    np.testing.assert_array_equal(pieces.guess, whole.guess)
+    assert whole.guess is not None
+    assert whole.guess.any()
+    assert not whole.guess.all()
+
+
+@pytest.mark.parametrize("truth", TRUTHS[:3] + TRUTHS[-2:], ids=lambda t: t.kind)
+def test_guesses_go_with_the_value_into_live_window_finding_and_files(truth: Truth) -> None:
+    flows, chain = fed(truth, list(range(10, 240, 10)))
+    window = LiveWindow()
+    for flow in flows:
+        window.add(flow)
+    picture = window.recent("q", 100.0)
+    guessed = window.guesses("q", picture)
+    whole = gathered([worked.results for flow in flows for worked in flow.worked])
+    series = whole["q"]
+    assert isinstance(series, Series)
+    assert series.guess is not None
+    assert guessed is not None
+    np.testing.assert_array_equal(np.isfinite(guessed), series.guess[-len(guessed) :])
+    assert guessed[np.isfinite(guessed)].tolist() == picture.values[np.isfinite(guessed)].tolist()
+    window.forget("q")
+    assert window.guesses("q", picture) is None
+    workings = check(["q = calibrated x", "m = mean of q"], {"x": truth.unit})
+    finding = findings_of(workings, whole, (-1e9, 1e9), ["m"])[0]
+    assert f"{int(series.guess.sum())} of them outside the calibration: a guess" in finding.words
+    assert any(share.name.startswith("outside the points") for share in finding.made_of)
+    inside = np.flatnonzero(~series.guess)
+    calm = findings_of(workings, whole, (float(series.t[inside[0]]), float(series.t[inside[5]])), ["m"])[0]
+    assert "guess" not in calm.words
+    table = list(csv.DictReader(io.StringIO(run_csv(series.t, {}, {}, {"q": series}))))
+    assert [row["q is a guess"] == "yes" for row in table] == series.guess.tolist()
+    again = list(csv.DictReader(io.StringIO(series_csv("q", series))))
+    assert [row["q is a guess"] == "yes" for row in again] == series.guess.tolist()
+
+
+def test_a_live_trace_is_broken_where_it_is_a_guess_and_shows_its_limits() -> None:
+    trace = LiveTrace("#1F6F6B")
+    trace.resize(400, 160)
+    trace.show()
+    t = np.arange(0, 10, 0.02)
+    values = np.sin(t) + 2
+    guess = np.where(t > 5, values, np.nan)
+    trace.show_picture(t, values, 10.0, 10.0, guess=guess)
+    trace.show_band(1.5, 2.5)
+    QTest.qWait(50)
+    shown = trace._guess.y
+    assert np.isfinite(shown).sum() == (t > 5).sum()
+    assert trace._band.getRegion() == (1.5, 2.5)
+    image = trace.grab().toImage()
+    # The line is drawn all along on the left half, and in pieces on the right.
+    inked = [
+        any(image.pixelColor(x, y).blue() < 180 for y in range(image.height())) for x in range(60, image.width() - 5)
+    ]
+    left, right = inked[: len(inked) // 2 - 8], inked[len(inked) // 2 + 8 :]
+    assert np.mean(left) > 0.95
+    assert np.mean(right) < np.mean(left)
+    trace.show_picture(t, values, 10.0, 10.0, guess=None)
+    trace.show_band(None, None)
+    assert not trace._guess.isVisible()
+    assert not trace._band.isVisible()
+    trace.show_picture(t, np.where(t < 9, 1e4, 2.0) + 0.001 * np.sin(9 * t), 10.0, 10.0, look=0.5)
+    low, high = trace.getPlotItem().getViewBox().viewRange()[1]
+    assert high < 10, "only the last half second sets the range"
+    trace.close()
+
+
+NUMBERS = st.floats(-1e3, 1e3).filter(lambda x: abs(x) > 1e-3)
+
+
+@given(NUMBERS, NUMBERS, st.lists(st.floats(1.0, 1e4), min_size=1, max_size=20))
+def test_a_formula_is_the_working_at_each_reading_with_first_order_uncertainty(
+    a: float, b: float, raw: list[float]
+) -> None:
+    made = Formula([f"y = {abs(a):.6f} V * reading", f"z = y ^ 2 / {abs(b):.6f} V"], "", "V")
+    from common_bench.model.block import Source
+
+    noise = Source("noise", False)
+    x = np.array(raw)
+    found = made.of(Series(np.zeros(len(x)), x, "", {noise: np.full(len(x), 0.5)}))
+    ka, kb = float(f"{abs(a):.6f}"), float(f"{abs(b):.6f}")
+    np.testing.assert_allclose(found.values, (ka * x) ** 2 / kb, rtol=1e-12)
+    np.testing.assert_allclose(found.parts[noise], 2 * ka**2 * x / kb * 0.5, rtol=1e-9)
+    assert found.unit == "V"
+
+
+def test_one_constant_used_in_two_steps_is_two_sources_and_x_less_x_is_none() -> None:
+    twice = Formula(["a = reading + 1.0 ± 0.1", "b = reading + 1.0 ± 0.1", "c = a - b"], "", "")
+    found = twice.of(Series(np.zeros(2), np.array([1.0, 2.0])))
+    assert found.u.tolist() == pytest.approx([0.1 * 2**0.5] * 2)
+    once = Formula(["a = reading + 1.0 ± 0.1", "c = a - a"], "", "")
+    assert once.of(Series(np.zeros(2), np.array([1.0, 2.0]))).u.tolist() == [0.0, 0.0]
