@@ -1,0 +1,1 @@
+"""The class dataset: class line, scatter, outliers, sealing."""

@@ -1,0 +1,1 @@
+"""Spans and findings."""

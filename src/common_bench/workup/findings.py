@@ -1,0 +1,71 @@
+"""From a span of a run to findings. Results of the workings in; numbers with their list of uncertainties out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from common_bench.model.block import Events, Series, Source
+from common_bench.model.run import Finding, Share
+from common_bench.model.trouble import FindingTrouble
+from common_bench.workings.evaluate import Workings, over_span
+from common_bench.workings.reading import Node
+
+GUESS = "outside the calibration: a guess"  # how the words of a finding end that rests on such readings
+NEGLIGIBLE = 1e-3  # of the combined uncertainty; smaller shares are not listed
+
+
+def findings_of(
+    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float], wanted: Sequence[str]
+) -> list[Finding]:
+    """The wanted numbers over span (s from the run's first reading). Raises FindingTrouble in words."""
+    if span[1] <= span[0]:
+        raise FindingTrouble("the span has no length.", do="Draw its end to the right of its beginning.")
+    refused = next((line for line in workings.lines if line.trouble), None)
+    if refused is not None and refused.trouble is not None:
+        raise FindingTrouble(
+            f"{refused.trouble.what}", where=refused.trouble.where, do="Mend that working in stage 1, Plan."
+        )
+    numbers = over_span(workings, results, span)
+    findings = []
+    for name in wanted:
+        if name not in numbers:
+            raise FindingTrouble(
+                f"the plan wants “{name}”, and no working gives such a number.", do=f"Add a working: {name} = mean of …"
+            )
+        line = next(each for each in workings.lines if each.name == name)
+        number = numbers[name]
+        assert line.read is not None
+        findings.append(
+            Finding(
+                name,
+                number.measured,
+                span,
+                number.n,
+                in_words(line.read.expression, number.n) + _guess_words(number.guesses),
+                shares(number.parts),
+                line.text,
+            )
+        )
+    return findings
+
+
+def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:
+    """What an uncertainty is made of, largest first; sources of one name are put together (in squares)."""
+    squares: dict[str, float] = {}
+    for source, share in parts.items():
+        squares[source.name] = squares.get(source.name, 0.0) + share * share
+    total = sum(squares.values())
+    listed = [Share(name, square**0.5) for name, square in squares.items() if square > total * NEGLIGIBLE**2]
+    return tuple(sorted(listed, key=lambda share: -share.u))
+
+
+def _guess_words(guesses: int) -> str:
+    return f" · {guesses} of them {GUESS}" if guesses else ""
+
+
+def in_words(expression: Node, n: int) -> str:
+    """`mean of 17 values of swing`."""
+    if expression.form == "over" and expression.operands[0].form == "name":
+        what = expression.operands[0].word
+        return f"{expression.word} of {n} value{'s' if n != 1 else ''} of {what}"
+    return "worked out from other numbers"
