@@ -1,0 +1,64 @@
+"""The class graph on paper. A class result in, a picture file out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import numpy as np
+
+from common_bench.model.bench import Emblem
+from common_bench.model.class_line import ClassResult
+from common_bench.model.measured import written
+
+INK, SOFT, HAIRLINE, VERDIGRIS, RED = "#22303C", "#6B7680", "#E2DCCF", "#1F6F6B", "#A12D3A"
+MARKERS = {
+    "circle": "o", "square": "s", "triangle": "^", "diamond": "D", "hexagon": "h", "plus": "P", "star": "*", "ring": "X",
+    "drop": "v", "bar": "p",
+}  # fmt: skip
+
+
+def class_graph(path: Path, title: str, result: ClassResult, emblems: Mapping[int, Emblem]) -> None:
+    """Points with error bars by group, the class line with its band of one standard uncertainty, labels on the data."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(9, 5.6), dpi=130, facecolor="white")
+    axes = figure.add_subplot()
+    for place in result.places:
+        emblem = emblems[place.group]
+        for point in (each for each in result.points if each.group == place.group):
+            faint = 0.35 if point.aside else 1.0
+            axes.errorbar(
+                point.x.value, point.y.value, xerr=point.x.u, yerr=point.y.u, fmt=MARKERS[emblem.shape], color=emblem.colour,
+                ms=8, alpha=faint, elinewidth=1.2, zorder=3,
+            )  # fmt: skip
+        note = f"{place.alias} (set aside)" if place.aside else place.alias
+        axes.annotate(
+            note, (place.x.value, place.y.value), (10, -12), textcoords="offset points",
+            color=RED if place.aside else emblem.colour, fontsize=10,
+        )  # fmt: skip
+    if result.line is not None:
+        xs = np.array([point.x.value for point in result.points])
+        margin = 0.06 * float(np.ptp(xs) or 1.0)
+        x = np.linspace(xs.min() - margin, xs.max() + margin, 100)
+        y = np.array([result.line.at(each) for each in x])
+        u = np.array([result.line.u_at(each) for each in x])
+        axes.fill_between(x, y - u, y + u, color=VERDIGRIS, alpha=0.18, lw=0)
+        axes.plot(x, y, color=VERDIGRIS, lw=2)
+    unit = result.points[0].x.unit if result.points else ""
+    axes.set_xlabel(f"{result.x_label} ({unit})", color=INK)
+    axes.set_ylabel(
+        f"{result.y_label.replace(' ^ 2', '²')} ({result.points[0].y.unit})" if result.points else "", color=INK
+    )
+    heading = title
+    if result.finding is not None:
+        found = result.finding
+        heading += f": {result.finding_name} = {written(found.value, found.u, found.unit)}"
+    axes.set_title(heading, loc="left", color=INK, fontsize=13, fontweight="bold")
+    axes.grid(color=HAIRLINE, lw=0.8)
+    axes.set_axisbelow(True)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    axes.tick_params(colors=SOFT)
+    figure.tight_layout()
+    figure.savefig(path)

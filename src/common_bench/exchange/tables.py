@@ -1,0 +1,127 @@
+"""Tables as CSV (RFC 4180: comma, CRLF, quotes doubled, a header) with units in the headers, and as JSON."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from common_bench.model.block import Series
+from common_bench.model.class_line import ClassResult
+from common_bench.model.measured import Measured
+from common_bench.model.run import PoolRow
+
+
+def csv_text(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
+    """One table as RFC 4180 has it. Unknown numbers are empty fields, never zero."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow(header)
+    for row in rows:
+        writer.writerow([_field(value) for value in row])
+    return out.getvalue()
+
+
+def _field(value: Any) -> str:
+    if isinstance(value, float):
+        return repr(float(value)) if math.isfinite(value) else ""
+    return "" if value is None else str(value)
+
+
+def with_unit(name: str, unit: str) -> str:
+    return f"{name} ({unit})" if unit else name
+
+
+def pool_csv(rows: Sequence[PoolRow], result: ClassResult | None) -> str:
+    """One line a run: group, run, conditions and findings with uncertainties, place on the class graph."""
+    conditions = _columns([row.conditions for row in rows])
+    findings = _columns([row.findings for row in rows])
+    drawn = {point.run: point for point in result.points} if result else {}
+    header = ["group", "run"]
+    for name, unit in {**conditions, **findings}.items():
+        header += [with_unit(name, unit), with_unit(f"u_{name}", unit)]
+    if result and result.points:
+        unit = result.points[0].y.unit
+        header += [
+            with_unit(result.y_label, unit),
+            with_unit(f"u({result.y_label})", unit),
+            with_unit("from class line", unit),
+        ]
+    header += ["note", "set aside because"]
+
+    def line(row: PoolRow) -> list[Any]:
+        fields: list[Any] = [row.alias, row.number]
+        for name, unit in conditions.items():
+            fields += _pair(row.conditions.get(name), unit)
+        for name, unit in findings.items():
+            fields += _pair(row.findings.get(name), unit)
+        if result and result.points:
+            point = drawn.get(row.run)
+            off = point.y.value - result.line.at(point.x.value) if point and result.line else None
+            fields += [point.y.value, point.y.u, off] if point else [None, None, None]
+        return [*fields, row.note, row.aside]
+
+    return csv_text(header, [line(row) for row in rows])
+
+
+def _columns(rows: Sequence[Mapping[str, Measured]]) -> dict[str, str]:
+    return {name: value.unit for row in rows for name, value in row.items()}
+
+
+def _pair(value: Measured | None, unit: str) -> list[float | None]:
+    if value is None:
+        return [None, None]
+    shown = value.to(unit)
+    return [shown.value, shown.u]
+
+
+def pool_json(plan: str, class_name: str, rows: Sequence[PoolRow], result: ClassResult | None) -> bytes:
+    """The class dataset and its statistics. Unknown numbers are null."""
+    body: dict[str, Any] = {"plan": plan, "class": class_name, "runs": msgspec.to_builtins(list(rows))}
+    if result is not None:
+        body["class_result"] = msgspec.to_builtins(result)
+        body["class_result"]["agreement"] = result.agreement
+    return msgspec.json.format(msgspec.json.encode(without_nan(body)), indent=2)
+
+
+def without_nan(value: Any) -> Any:
+    """Unknown numbers as None, through lists and objects."""
+    if isinstance(value, float):
+        return float(value) if math.isfinite(value) else None
+    if isinstance(value, dict):
+        return {key: without_nan(each) for key, each in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [without_nan(each) for each in value]
+    return value
+
+
+def run_csv(
+    t: np.ndarray[Any, Any], raw: Mapping[str, Any], units: Mapping[str, str], quantities: Mapping[str, Series]
+) -> str:
+    """One run: time, raw channels, quantities with their standard uncertainty and where they are guesses."""
+    header, columns = ["time (s)"], [t.tolist()]
+    for name, values in raw.items():
+        header.append(with_unit(f"raw {name}", units.get(name, "")))
+        columns.append(values.tolist())
+    for name, series in quantities.items():
+        header += [with_unit(name, series.unit), with_unit(f"u_{name}", series.unit)]
+        columns += [series.values.tolist(), series.u.tolist()]
+        if series.guess is not None:
+            header.append(f"{name} is a guess")
+            columns.append(["yes" if guess else "" for guess in series.guess])
+    return csv_text(header, zip(*columns, strict=True))
+
+
+def series_csv(name: str, series: Series) -> str:
+    """A quantity at events, as each swing."""
+    header = ["time (s)", "since (s)", with_unit(name, series.unit), with_unit(f"u_{name}", series.unit)]
+    columns: list[list[Any]] = [series.t.tolist(), series.began.tolist(), series.values.tolist(), series.u.tolist()]
+    if series.guess is not None:
+        header.append(f"{name} is a guess")
+        columns.append(["yes" if guess else "" for guess in series.guess])
+    return csv_text(header, zip(*columns, strict=True))
