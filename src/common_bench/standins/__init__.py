@@ -1,0 +1,1 @@
+"""Simulated kits, classes and faults, on real pseudo-terminals."""

@@ -1,0 +1,260 @@
+"""Stand-in kits: microcontrollers with a sensor, seen from their lines. World time in, bytes out."""
+
+from __future__ import annotations
+
+import math
+import random
+import re
+from abc import ABC, abstractmethod
+from typing import Any
+
+from common_bench.standins.classes import BOTTLE, DIVIDER_FULL, DIVIDER_OHMS, ROOM, BathBench, BottleBench
+from common_bench.standins.dialects import SPEECHES, Sensed
+from common_bench.standins.pendulum import GRAVITY, Pendulum
+
+RATE = 50  # lines per second of the kit's own clock
+SETTLING = 0.25  # s, how fast the cell follows a new load
+LET_GO_AT = 0.20  # rad
+START_UP = 0.3  # s from a restart to the first line
+RESTART_EVERY = 4.0  # s, for a kit whose power is too weak
+BURST = 0.8  # s of lines that a stalling line sends at once
+MASS = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(g|kg)\s*$")
+BATH = re.compile(r"^\s*([-−]?\d+(?:\.\d+)?)\s*°?C\s*$")
+BATH_RATE = 10.0  # readings per second of a kit with a thermistor
+NOISE_BYTES = bytes(range(128, 256))
+FULL_SCALE = 4095  # counts of a converter, for a floating input
+
+
+class StandInKit(ABC):
+    """Sends words, names and then rows in its dialect from the moment it is opened (which restarts it).
+
+    Seeded: the same seed and the same orders at the same times give the same bytes. `gate` is what
+    it waits for before it sends: nothing, its button, a key in a menu, or a request for each reading.
+    What its sensor is and what can be held to it is told by the kinds of kit below.
+    """
+
+    hello = b"kit v1"
+
+    def __init__(
+        self,
+        bench: BottleBench | BathBench,
+        seed: int,
+        *,
+        dialect: str = "semicolons",
+        rate: float = RATE,
+        gate: str = "",
+    ) -> None:
+        self.bench, self.rate, self.gate = bench, rate, gate
+        self.speech = SPEECHES[dialect]
+        self._dice = random.Random(f"{seed}/{bench.alias}")
+        self._world = 0.0
+        self._next = math.inf
+        self._started = 0.0
+        self._row = 0
+        self._waiting: list[bytes] = []
+        self._held: list[bytes] = []
+        self._typed = b""
+        self._frozen: int | None = None
+        self.hung = "nothing"
+        self.start_up = START_UP
+        self.lamp = False
+        self.silent = self.noisy = self.gated = False
+        self.weak = self.halves = self.bursts = False
+        self.drift = 0.0  # relative, on top of the kit's own
+        self.clock_from = 0.0  # ms that the clock shows at a restart
+        self.sensor = ""  # hum50, hum60, stuck, saturated, floating
+
+    def restart(self, at: float) -> None:
+        """As when the kit is opened or its reset button is pressed, at world time `at` in s."""
+        self._started = at + self.start_up
+        self._row = 0
+        self._next = self._started
+        self._held.clear()
+        self.gated = bool(self.gate)
+        asks = {
+            "button": [b"Press the button to start."],
+            "menu": [b"[s] start measuring", b"[h] help", b"your choice?"],
+            "asked": [b"send ? for a reading"],
+        }.get(self.gate, [])
+        names = [] if self.gated and self.gate != "asked" else list(self.speech.start)
+        self._waiting = [line + self.speech.end for line in [self.hello, *asks, *names]]
+
+    @abstractmethod
+    def hang(self, what: str) -> None:
+        """Holds something to the sensor. Raises ValueError where it cannot be held."""
+
+    @abstractmethod
+    def _follow(self, h: float) -> None:
+        """The sensor after h more s."""
+
+    @abstractmethod
+    def _shown(self) -> float:
+        """What the converter gives now, in counts, before rounding."""
+
+    def send(self, data: bytes) -> None:
+        """Puts bytes on the line before the next row (for faults)."""
+        self._waiting.append(data)
+
+    def press_button(self) -> None:
+        if self.gate == "button":
+            self._begin()
+
+    def hear(self, data: bytes) -> None:
+        """What is sent to the kit: a key in its menu, a request, or a command as `L1`."""
+        if self.gated and self.gate == "menu" and b"s" in data:
+            self._begin()
+            return
+        if self.gate == "asked":
+            self._typed += data
+            asked = self._typed.count(b"?")
+            self._typed = b""
+            self._waiting += [self._line() for _ in range(min(asked, 5))]
+            return
+        for command, on in ((b"L1", True), (b"L0", False)):
+            if command in data:
+                self.lamp = on
+                self.send(b"lamp " + (b"on" if on else b"off") + self.speech.end)
+
+    def _begin(self) -> None:
+        self.gated = False
+        self._waiting += [line + self.speech.end for line in self.speech.start]
+
+    def until(self, world: float) -> bytes:
+        """The bytes that are sent up to world time in s."""
+        out: list[bytes] = []
+        while self._next <= world:
+            self._move(self._next)
+            if self.weak and self._next - self._started > RESTART_EVERY:
+                self.restart(self._next)
+                continue
+            if self._waiting:
+                out += self._waiting
+                self._waiting = []
+            if not self.gated and not self.silent and self.gate != "asked":
+                out += self._spoken(self._line())
+            self._row += 1
+            # The kit counts its own milliseconds; its second is a little longer or shorter than ours.
+            self._next = self._started + self._row / self.rate / (1 + self.bench.clock_error + self.drift)
+        return b"".join(out)
+
+    def _spoken(self, line: bytes) -> list[bytes]:
+        """The line as it goes out: whole, damaged, or held back for a burst."""
+        if self.halves and self._dice.random() < 0.1:
+            line = line[self._dice.randrange(1, max(2, len(line) - 1)) :]
+        if not self.bursts:
+            return [line]
+        self._held.append(line)
+        if len(self._held) < BURST * self.rate:
+            return []
+        held, self._held = self._held, []
+        return held
+
+    def _move(self, world: float) -> None:
+        left = max(0.0, min(world - self._world, 1.0))
+        self._world = world
+        while left > 1e-9:
+            h = min(left, 0.01)
+            self._follow(h)
+            left -= h
+
+    def _counts(self) -> int:
+        counts = round(self._shown() + self._dice.gauss(0.0, self.bench.noise))
+        if self.sensor.startswith("hum"):
+            counts += round(4000 * math.sin(2 * math.pi * float(self.sensor[3:]) * self._world))
+        elif self.sensor == "stuck":
+            self._frozen = counts if self._frozen is None else self._frozen
+            counts = self._frozen
+        elif self.sensor == "saturated":
+            counts = 2**23 - 1 if self._dice.random() < 0.9 else 2**23 - 2000
+        elif self.sensor == "floating":
+            counts = self._dice.randrange(FULL_SCALE // 4, FULL_SCALE)
+        if self.sensor != "stuck":
+            self._frozen = None
+        return counts
+
+    def _line(self) -> bytes:
+        temp = 21.4 + 0.3 * math.sin(self._world / 900) + self._dice.gauss(0.0, 0.03)
+        hum = 40 + 3 * math.sin(self._world / 60)
+        ms = (self._row * 1000 / self.rate + self.clock_from) % 2**32
+        sensed = Sensed(ms, self._counts(), temp, hum, self._row % 100 < 50, self._row)
+        line = self.speech.line(sensed)
+        if not line:
+            return b""
+        line += self.speech.end
+        if self.noisy and self._dice.random() < 0.01:
+            at = self._dice.randrange(len(line) - 2)
+            line = line[:at] + bytes(self._dice.choices(NOISE_BYTES, k=2)) + line[at + 2 :]
+        return line
+
+
+class BottleKit(StandInKit):
+    """A load cell on which a mass hangs still or a bottle swings."""
+
+    hello = b"swing kit v3, zero done"
+
+    def __init__(self, bench: BottleBench, seed: int, **options: Any) -> None:
+        super().__init__(bench, seed, **options)
+        self.bottle = bench
+        self._load = 0.0  # N that hangs still
+        self._cell = 0.0  # N that the cell shows
+        self._pendulum: Pendulum | None = None
+
+    def hang(self, what: str) -> None:
+        """`nothing`, a mass as `100 g`, or `bottle` (pulled aside and let go). Raises ValueError otherwise."""
+        mass = MASS.match(what)
+        if mass:
+            kilograms = float(mass[1]) / (1000 if mass[2] == "g" else 1)
+            if kilograms > 20:
+                raise ValueError("the load cell carries 20 kg at most")
+            self._load, self._pendulum = kilograms * GRAVITY, None
+        elif what == "nothing":
+            self._load, self._pendulum = 0.0, None
+        elif what == "bottle":
+            angle = LET_GO_AT * self._dice.uniform(0.95, 1.05)
+            self._pendulum = Pendulum(self.bottle.length, BOTTLE, self.bottle.damping, angle)
+        else:
+            raise ValueError(f"“{what}” cannot be hung: say nothing, a mass as 100 g, or bottle")
+        self.hung = what
+
+    def _follow(self, h: float) -> None:
+        if self._pendulum is not None:
+            self._pendulum.step(h)
+            self._cell = self._pendulum.tension
+        else:
+            self._cell += (self._load - self._cell) * (1 - math.exp(-h / SETTLING))
+
+    def _shown(self) -> float:
+        return self.bottle.zero + self.bottle.counts_per_newton * self._cell
+
+
+class BathKit(StandInKit):
+    """A thermistor in a divider with a fixed resistor, held into baths; it takes its time to follow."""
+
+    hello = b"bath kit v1, probe on"
+
+    def __init__(self, bench: BathBench, seed: int, **options: Any) -> None:
+        super().__init__(
+            bench, seed, **{**options, "dialect": "probe", "rate": min(options.get("rate", RATE), BATH_RATE)}
+        )
+        self.bath = bench
+        self._around = self._probe = ROOM  # °C
+        self.hung = f"{ROOM:g} °C"
+
+    def hang(self, what: str) -> None:
+        """A bath as `40 °C`, or `nothing` for the room's air."""
+        found = BATH.match(what)
+        if not found and what != "nothing":
+            raise ValueError(f"the probe cannot be held into “{what}”: say a bath as 40 °C, or nothing")
+        degrees = float(found[1].replace("−", "-")) if found else ROOM
+        if not -20 <= degrees <= 105:
+            raise ValueError("a bath has −20 to 105 °C")
+        self._around = degrees
+        self.hung = what
+
+    def _follow(self, h: float) -> None:
+        self._probe += (self._around - self._probe) * (1 - math.exp(-h / self.bath.settling))
+
+    def _shown(self) -> float:
+        kelvin = self._probe + 273.15
+        ohms = self.bath.ohms_at_room * math.exp(self.bath.b * (1 / kelvin - 1 / 298.15))
+        return DIVIDER_FULL * ohms / (ohms + DIVIDER_OHMS)
