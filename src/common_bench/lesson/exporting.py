@@ -1,0 +1,116 @@
+"""Everything in a book out to open formats: one folder that any spreadsheet or script can read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from common_bench.book.journal import HEARD, heard
+from common_bench.exchange.figure import class_graph
+from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
+from common_bench.lesson.lesson import OpenLesson, applied_words
+from common_bench.links.file_link import tape_text
+from common_bench.model.block import Series
+from common_bench.model.class_line import ClassResult
+from common_bench.model.plan import plan_to_text
+from common_bench.model.run import Run
+from common_bench.model.trouble import BookTrouble, Trouble
+from common_bench.reading.lines import LineCutter
+from common_bench.record.replay import quantities
+
+
+def export_pool(lesson: OpenLesson, folder: Path) -> list[Path]:
+    """pool.csv, pool.json and a picture of the class graph; gives the files."""
+    result: ClassResult | None
+    try:
+        result = lesson.class_result()
+    except Trouble:
+        result = None
+    rows = lesson.pool_rows()
+    files = [folder / "pool.csv", folder / "pool.json"]
+    _text(files[0], pool_csv(rows, result))
+    files[1].write_bytes(pool_json(lesson.plan.name, lesson.class_name, rows, result))
+    if result is not None and result.points:
+        files.append(folder / "class-graph.png")
+        emblems = {group.id: group.emblem for group in lesson.groups}
+        class_graph(files[-1], f"{lesson.plan.name}, class {lesson.class_name}", result, emblems)
+    return files
+
+
+def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
+    """Raises BookTrouble where the folder cannot be written or is not empty."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        taken = any(folder.iterdir())
+    except OSError as fault:
+        raise BookTrouble(
+            "the export cannot be written there.", where=str(folder), do="Choose a folder of your own."
+        ) from fault
+    if taken:
+        raise BookTrouble(
+            "this folder is not empty.", where=str(folder), do="Choose a new one; nothing is overwritten."
+        )
+    files = [folder / "plan.toml", folder / "findings.csv"]
+    _text(files[0], plan_to_text(lesson.plan))
+    _text(files[1], _findings(lesson))
+    for run in lesson.runs():
+        alias = lesson.group(run.group).alias
+        try:
+            replayed = lesson.replayed(run.id)
+        except Trouble:
+            continue
+        stem = f"{alias}-run-{run.number}".lower().replace(" ", "-").replace("/", "-")
+        units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
+        path = folder / f"{stem}.csv"
+        _text(path, run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
+        tape = folder / f"{stem}.tape"
+        tape.write_bytes(tape_text(_stamped_lines(lesson, run)))
+        files += [path, tape]
+        for name, result in replayed.results.items():
+            if isinstance(result, Series) and name not in quantities(replayed) and len(result):
+                path = folder / f"{stem}-{name}.csv"
+                _text(path, series_csv(name, result))
+                files.append(path)
+    return files + export_pool(lesson, folder)
+
+
+def _stamped_lines(lesson: OpenLesson, run: Run) -> Iterator[tuple[float, bytes]]:
+    """The lines of a run as they came, with s since the first of them."""
+    assert run.begin is not None
+    assert run.end is not None
+    cutter, began = LineCutter(), None
+    for what, _, chunks in heard(lesson.book, run.hearing, run.begin, run.end):
+        if what != HEARD:
+            continue
+        for lines in cutter.feed(chunks):
+            for at, _, line in lines.each():
+                began = at if began is None else began
+                yield at - began, line
+
+
+def _findings(lesson: OpenLesson) -> str:
+    rows = []
+    for run in lesson.runs():
+        for finding in lesson.findings(run.id):
+            measured = finding.measured
+            made_of = "; ".join(f"{share.name} {share.u:.3g}" for share in finding.made_of)
+            rows.append(
+                [
+                    lesson.group(run.group).alias, run.number, finding.name, measured.value, measured.u, measured.unit,
+                    *finding.span, finding.n, finding.working, made_of, finding.words, _calibrations(run), run.aside,
+                ]
+            )  # fmt: skip
+    header = ["group", "run", "finding", "value", "standard uncertainty", "unit", "span from (s)", "span to (s)"]
+    return csv_text([*header, "values used", "working", "made of", "how", "calibration", "set aside because"], rows)
+
+
+def _calibrations(run: Run) -> str:
+    """Which calibrations a run was computed with, and whether they were applied afterwards."""
+    kept = run.setting.calibrations if run.setting else ()
+    words = "; ".join(f"{each.channel} to {each.quantity} of {each.made_at}" for each in kept)
+    return "; ".join(part for part in (words, applied_words(run.setting)) if part)
+
+
+def _text(path: Path, text: str) -> None:
+    with path.open("w", encoding="utf-8", newline="") as file:
+        file.write(text)

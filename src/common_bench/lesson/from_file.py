@@ -1,0 +1,87 @@
+"""A calibration from a file of points, without a lesson: what `common-bench calibrate` does."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from common_bench.calibrate.applied import Applied
+from common_bench.calibrate.curves import CURVES
+from common_bench.calibrate.fitting import EVERYWHERE
+from common_bench.calibrate.judging import check_number, check_words, fit_words, parameter_words, sentence, worth
+from common_bench.exchange.points import points_from
+from common_bench.model.calibration import Calibration, CurveChoice
+from common_bench.model.measured import plain
+from common_bench.model.trouble import CalibrationTrouble
+from common_bench.record.applying import applied, calibrated
+
+
+def calibration_from(
+    path: Path, curve: str, *, quantity: str, unit: str, steps: tuple[str, ...], formula: str, u: float
+) -> Applied:
+    """Raises Trouble in words. unit '': as the file's header gives it."""
+    table = points_from(path)
+    if unit and table.unit and unit != table.unit:
+        raise CalibrationTrouble(
+            f"the file gives references in {table.unit}, you ask for {unit}.", where=str(path), do="Use one of them."
+        )
+    choice = CurveChoice(curve, steps, formula, u, table.raw_unit)
+    return applied(calibrated("reading", quantity, unit or table.unit, choice, table.points))
+
+
+def as_json(ready: Applied) -> dict[str, Any]:
+    """The object that `calibrate --json` prints."""
+    c = ready.calibration
+    p, covariance = ready.natural()
+    names = _names(c)
+    return {
+        "curve": c.curve,
+        "parameters": {
+            name: {"value": float(value), "u": float(max(covariance[at, at], 0.0)) ** 0.5}
+            for at, (name, value) in enumerate(zip(names, p, strict=True))
+        },
+        "covariance": [[float(each) for each in row] for row in covariance],
+        "residuals": [ready.residual(point) for point in c.points if not point.check],
+        "range": None if c.range == EVERYWHERE else list(c.range),
+        "expected": [ready.u_point(point) for point in c.points if not point.check],
+        "chi_square": c.chi_square,
+        "freedom": c.freedom,
+        "unit": c.unit,
+        "sentence": sentence(ready),
+        "fits": fit_words(ready),
+        "check": [
+            {
+                "label": p.label,
+                "residual": ready.residual(p),
+                "E_n": check_number(ready, p),
+                "is": check_words(ready, p),
+            }
+            for p in c.points
+            if p.check
+        ],
+    }
+
+
+def _names(c: Calibration) -> tuple[str, ...]:
+    curve = CURVES.get(c.curve)
+    if curve is None:
+        return ()
+    return curve.parameters or tuple(f"value {at}" for at in range(1, len(c.parameters) + 1))
+
+
+def as_words(ready: Applied) -> list[str]:
+    """The lines that `calibrate` prints."""
+    c = ready.calibration
+    lines = [sentence(ready), worth(ready), fit_words(ready), *parameter_words(ready)]
+    for point in c.points:
+        residual, expected = ready.residual(point), ready.u_point(point)
+        decimals = 4 if max(abs(residual), expected) >= 0.001 else 9
+        words = (
+            f"  check point: {check_words(ready, point)} (E_n = {check_number(ready, point):.2f})"
+            if point.check
+            else ""
+        )
+        lines.append(
+            f"{point.label:<12} residual {plain(residual, decimals)} expected ± {plain(expected, decimals)}{words}"
+        )
+    return [line for line in lines if line]

@@ -1,0 +1,96 @@
+"""Rows of the bench book as values of the model, and back."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import msgspec
+
+from common_bench.book.changes import Row
+from common_bench.model.bench import Emblem, Group
+from common_bench.model.calibration import Calibration, CurveChoice, Frame, Readings, ReferencePoint
+from common_bench.model.measured import Measured
+from common_bench.model.run import Finding, Run, RunSetting, Share
+from common_bench.model.stream import StreamFormat
+
+
+def group_of(row: Row) -> Group:
+    return Group(row["id"], row["alias"], Emblem(row["shape"], row["colour"]), row["position"])
+
+
+def format_of(row: Row) -> StreamFormat | None:
+    return msgspec.json.decode(row["format"], type=StreamFormat) if row["format"] else None
+
+
+def measured_of(row: Row) -> Measured:
+    return Measured(row["value"], row["u"] or 0.0, row["unit"])
+
+
+def point_of(row: Row) -> ReferencePoint:
+    return ReferencePoint(
+        row["label"], row["reading"], row["u_reading"], row["reference"], row["u_reference"], row["unit"], row["n"],
+        row["scatter"], row["seconds"], row["taken_at"], bool(row["is_check"]), row["id"], row["step"], row["independent"],
+        row["drift"], row["board"], row["reason"], row["against"], row["channel"],
+        msgspec.json.decode(row["readings"] or "{}", type=Readings),
+    )  # fmt: skip
+
+
+def point_row(point: ReferencePoint) -> Row:
+    return {
+        "channel": point.channel, "label": point.label, "reading": point.reading, "u_reading": point.u_reading, "reference": point.reference,
+        "u_reference": point.u_reference, "unit": point.unit, "n": point.n, "scatter": point.scatter,
+        "seconds": point.seconds, "taken_at": point.taken_at, "is_check": int(point.check), "aside": "",
+        "step": point.step, "independent": point.independent, "drift": point.drift, "board": point.board,
+        "reason": point.reason, "against": point.against, "readings": msgspec.json.encode(point.readings).decode(),
+    }  # fmt: skip
+
+
+def calibration_of(row: Row) -> Calibration:
+    return Calibration(
+        row["channel"], row["quantity"], row["unit"], row["curve"], tuple(json.loads(row["parameters"])),
+        tuple(tuple(each) for each in json.loads(row["covariance"])), (row["range_low"], row["range_high"]),
+        msgspec.json.decode(row["points"], type=tuple[ReferencePoint, ...]), row["noise"], row["step"], row["made_at"], row["id"],
+        msgspec.json.decode(row["frame"] or "{}", type=Frame), msgspec.json.decode(row["choice"] or "{}", type=CurveChoice),
+        row["chi_square"] or 0.0, row["freedom"] or 0, row["off"] or 0.0,
+    )  # fmt: skip
+
+
+def _without_readings(calibration: Calibration) -> list[ReferencePoint]:
+    """The points as a calibration keeps them; their single readings stay in their own rows."""
+    return [msgspec.structs.replace(point, readings=Readings()) for point in calibration.points]
+
+
+def calibration_row(kit: int, calibration: Calibration) -> Row:
+    return {
+        "kit": kit, "channel": calibration.channel, "quantity": calibration.quantity, "unit": calibration.unit,
+        "curve": calibration.curve, "parameters": json.dumps(calibration.parameters),
+        "covariance": json.dumps(calibration.covariance), "range_low": calibration.range[0],
+        "range_high": calibration.range[1], "points": msgspec.json.encode(_without_readings(calibration)).decode(),
+        "noise": calibration.noise, "step": calibration.step, "made_at": calibration.made_at, "aside": "",
+        "frame": msgspec.json.encode(calibration.frame).decode(), "choice": msgspec.json.encode(calibration.choice).decode(),
+        "chi_square": calibration.chi_square, "freedom": calibration.freedom, "off": calibration.off,
+    }  # fmt: skip
+
+
+def run_of(row: Row) -> Run:
+    setting = msgspec.json.decode(row["setting"], type=RunSetting) if row["setting"] else None
+    return Run(
+        row["id"], row["lesson"], row["group"], row["number"], row["hearing"], row["begin_byte"], row["end_byte"],
+        row["state"], row["began_at"], row["ended_by"], setting, row["aside"],
+    )  # fmt: skip
+
+
+def finding_of(row: Row) -> Finding:
+    return Finding(
+        row["name"], measured_of(row), (row["span_from"], row["span_to"]), row["n"], row["words"],
+        msgspec.json.decode(row["made_of"], type=tuple[Share, ...]), row["working"], row["run"], row["id"],
+    )  # fmt: skip
+
+
+def finding_row(finding: Finding) -> dict[str, Any]:
+    return {
+        "name": finding.name, "value": finding.measured.value, "u": finding.measured.u, "unit": finding.measured.unit,
+        "span_from": finding.span[0], "span_to": finding.span[1], "n": finding.n, "words": finding.words,
+        "made_of": msgspec.json.encode(finding.made_of).decode(), "working": finding.working,
+    }  # fmt: skip

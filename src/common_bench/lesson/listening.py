@@ -1,0 +1,137 @@
+"""Reading one link and printing its readings: what `common-bench listen` does."""
+
+from __future__ import annotations
+
+import json
+import select
+import time
+from typing import Any
+
+import numpy as np
+
+from common_bench.links.address import SPEEDS, Address, read_address
+from common_bench.links.link import Link
+from common_bench.links.opening import open_link
+from common_bench.model.block import Block, Stamped
+from common_bench.model.trouble import LinkTrouble
+from common_bench.reading.reader import Heard, Reader
+from common_bench.record.ear import LEAST_BYTES, TEXT_BYTES, TEXT_SHARE, TRY_SPEED_FOR
+
+WAIT = 0.2  # s
+REST = 0.1  # s that a port stays closed, so that its kit notices
+
+
+def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
+    """Prints until the time is over, the link goes away, or it is stopped; then a summary."""
+    began = time.monotonic()
+    opened, seen = _opened(read_address(link))
+    reader = Reader()
+    told: LinkTrouble | None = None
+    if seen:
+        _print(reader.feed([Stamped(time.monotonic() - began, seen)]), reader, as_json)
+    try:
+        while seconds is None or time.monotonic() - began < seconds:
+            ready, _, _ = select.select([opened], [], [], WAIT)
+            if not ready:
+                continue
+            data = opened.read()
+            if data:
+                _print(reader.feed([Stamped(time.monotonic() - began, data)]), reader, as_json)
+    except LinkTrouble as trouble:
+        told = trouble if trouble.cause != "file-ended" else None
+        _print(reader.lost(time.monotonic() - began), reader, as_json)
+    except KeyboardInterrupt:
+        pass
+    finally:
+        opened.close()
+        _summary(reader, opened.address.speed, time.monotonic() - began, as_json)
+    if told is not None:
+        raise told
+    return 0
+
+
+def _opened(address: Address) -> tuple[Link, bytes]:
+    """The link with what has come already, at the speed that was asked for or else the one found by trying."""
+    if address.kind != "serial" or "speed" in address.given:
+        return open_link(address), b""
+    for speed in (address.speed, *(each for each in SPEEDS if each != address.speed)):
+        seen, until = b"", time.monotonic() + 2 * TRY_SPEED_FOR
+        link = open_link(address.at(speed))
+        while len(seen) < LEAST_BYTES and time.monotonic() < until:
+            if select.select([link], [], [], max(0.0, until - time.monotonic()))[0]:
+                seen += link.read()
+        if not seen or sum(1 for each in seen if each in TEXT_BYTES) >= TEXT_SHARE * len(seen):
+            if speed == address.speed:
+                return link, seen
+            link.close()
+            time.sleep(REST)
+            return open_link(link.address), b""  # once more, so that its first words are heard
+        link.close()
+    return open_link(address), b""
+
+
+def _print(heard: Heard, reader: Reader, as_json: bool) -> None:
+    lines: list[tuple[int, dict[str, Any]]] = []
+    for block in heard.blocks:
+        lines += _readings(block)
+    for told in heard.told:
+        if told.kind == "unreadable":
+            lines.append((told.offset, {"t": round(told.at, 6), "unreadable": told.line[:400].hex()}))
+        else:
+            lines.append((told.offset, {"t": round(told.at, 6), "note": told.text}))
+    for _, line in sorted(lines, key=lambda each: each[0]):
+        print(json.dumps(line, ensure_ascii=False) if as_json else _words(line), flush=True)
+
+
+def _readings(block: Block) -> list[tuple[int, dict[str, Any]]]:
+    def shown(value: float) -> float | None:
+        return None if np.isnan(value) else value
+
+    columns = {name: values.tolist() for name, values in block.channels.items()}
+    return [
+        (
+            int(block.offset[row]),
+            {
+                "t": round(float(block.t[row]), 6),
+                "clock": shown(float(block.clock[row])),
+                "kit": block.kits[row] if block.kits else None,
+                "values": {name: shown(values[row]) for name, values in columns.items()},
+            },
+        )
+        for row in range(len(block))
+    ]
+
+
+def _words(line: dict[str, Any]) -> str:
+    if "values" in line:
+        values = "  ".join(
+            f"{name} {'—' if v is None else f'{v:g}' if abs(v) < 1e5 else f'{v:.0f}'}"
+            for name, v in line["values"].items()
+        )
+        return f"{line['t']:9.3f} s  {values}"
+    if "note" in line:
+        return f"{line['t']:9.3f} s  “{line['note']}”"
+    return f"{line['t']:9.3f} s  unreadable: {line['unreadable'][:60]}"
+
+
+def _summary(reader: Reader, speed: int, seconds: float, as_json: bool) -> None:
+    columns = reader.format.columns if reader.format else ()
+    rate = round(reader.readings / seconds, 2) if seconds > 0 else 0.0
+    summary = {
+        "lines": reader.lines,
+        "readings": reader.readings,
+        "notes": reader.notes,
+        "unreadable": reader.unreadable,
+        "speed": speed,
+        "columns": [{"name": c.name, "unit": c.unit, "is": c.role, "rate": rate} for c in columns],
+    }
+    if as_json:
+        print(json.dumps({"summary": summary}, ensure_ascii=False), flush=True)
+        return
+    names = ", ".join(
+        f"{c.name}{f' ({c.unit})' if c.unit else ''} is {'the ' + c.role if c.role != 'channel' else 'a channel'}"
+        for c in columns
+    )
+    print(
+        f"{reader.lines} lines: {reader.readings} readings ({rate:g} a second), {reader.notes} notes, {reader.unreadable} unreadable. {names}"
+    )

@@ -1,0 +1,371 @@
+"""Calibrating as a class does it, on stand-in kits: taking, waiting, keeping, comparing, applying to old runs."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+
+from common_bench.calibrate.judging import check_words
+from common_bench.lesson import actions, calibrating, reworking, sensor_plan
+from common_bench.lesson.calibrating import Taking, has_point
+from common_bench.lesson.calibration_words import (
+    curve_shown,
+    grid_rows,
+    point_words,
+    report,
+    sentence_words,
+    steady_line,
+)
+from common_bench.lesson.exporting import export_all
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.words import bench_words, path_words
+from common_bench.model.calibration import PlannedPoint
+from common_bench.model.plan import Plan, SensorPlan, shipped_plan
+from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble, UnitTrouble
+from common_bench.standins.control import StandInProcess
+from conftest import Class
+
+School = Callable[..., Class]
+
+
+def until(made: Class, met: Callable[[], object], what: str, meanwhile: Callable[[], object]) -> None:
+    """Waits, doing what the window does a few times a second."""
+
+    def turn() -> object:
+        meanwhile()
+        return met()
+
+    made.until(turn, what)
+
+
+def take(made: Class, label: str, groups: list[int] | None = None) -> None:
+    """Hangs something, waits until all have moved, and takes it on all benches as they become steady."""
+    made.kits.order(kits="all", hang=label)
+    made.world(2.0)
+    taking = Taking(made.lesson)
+    taking.about("load", label)
+    taking.take(groups)
+    until(
+        made, lambda: not taking.missing() if groups is None else not taking.waiting, f"{label} is taken", taking.follow
+    )
+
+
+def test_steady_benches_have_the_point_and_the_rest_follow_as_they_become_steady(school: School) -> None:
+    made = school(count=3)
+    lesson, groups = made.lesson, list(made.group.values())
+    first, second, third = groups
+    made.kits.order(kits="all", hang="nothing")
+    made.kits.order(kits=["Chalk"], hang="bottle")
+    made.world(3.0)
+    taking = Taking(lesson)
+    taking.about("load", "nothing")
+    made.until(lambda: (s := lesson.steady(first, "load")) and s.steady, "Basalt is steady")
+    made.until(lambda: (s := lesson.steady(third, "load")) and s.steady, "Flint is steady")
+    assert set(taking.take()) == {first, third}
+    assert taking.waiting == {second: "is not steady"}
+    assert taking.follow() == []
+    rows = grid_rows(lesson, lesson.plan.sensors[0], taking)
+    assert "follows" in str(rows[1][-1])
+    made.kits.order(kits=["Chalk"], hang="nothing")
+    until(made, lambda: has_point(lesson, second, "load", "nothing"), "Chalk follows", taking.follow)
+    assert taking.waiting == {}
+    # Nothing has been changed on the cell: the next point would have the reading of the last one.
+    taking.about("load", "100 g")
+    assert taking.take() == []
+    assert set(taking.waiting.values()) == {"reads as it did at “nothing”"}
+    taking.about("load", "200 g")
+    assert taking.waiting == {}, "another point lets those that waited go"
+    point = lesson.points(lesson.kit_of(first), "load")[0]
+    assert len(point.readings.raw) == point.n > 50
+    assert point.board == pytest.approx(21.5, abs=1.0)
+    assert 0 < point.u_reading < point.scatter
+    assert " readings, worth " in point_words(point)
+    with pytest.raises(CalibrationTrouble, match="names no reference points"):
+        Taking(lesson).take()
+
+
+def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_something_else(school: School) -> None:
+    made = school(count=4)
+    lesson, late = made.lesson, made.group["Gneiss"]
+    taking = Taking(lesson)
+    made.kits.order(kits="all", hang="100 g")
+    made.kits.order(kits=["Gneiss"], hang="bottle")
+    made.world(3.0)
+    taking.about("load", "100 g")
+    taking.take()
+    until(made, lambda: taking.missing() == [late], "three have it", taking.follow)
+    made.kits.order(kits="all", hang="200 g")
+    until(made, lambda: "has moved" in taking.waiting.get(late, ""), "it is told", taking.follow)
+    made.until(lambda: (s := lesson.steady(late, "load")) and s.steady, "Gneiss hangs still, with the next mass")
+    assert taking.follow() == []
+    assert taking.missing() == [late]
+    made.kits.order(kits=["Gneiss"], hang="100 g")
+    made.world(2.0)
+    made.until(lambda: (s := lesson.steady(late, "load")) and s.steady, "Gneiss has the right one")
+    assert taking.take([late]) == [late], "a person may still say so"
+
+
+def test_points_can_be_taken_by_themselves_and_early_with_a_reason(school: School) -> None:
+    made = school(count=2)
+    lesson = made.lesson
+    taking = Taking(lesson, automatic=True)
+    taking.about("load", "nothing")
+    made.kits.order(kits="all", hang="nothing")
+    until(made, lambda: not taking.missing(), "taken by itself", taking.follow)
+    made.kits.order(kits="all", hang="bottle")
+    made.world(3.0)
+    taking.about("load", "100 g")
+    assert taking.follow() == []
+    first = made.group["Basalt"]
+    assert taking.take([first], "the bottle will not come to rest") == [first]
+    early = lesson.points(lesson.kit_of(first), "load")[-1]
+    assert early.reason == "the bottle will not come to rest"
+    assert early.u_reading > 1000, "it says how badly it is known"
+    with pytest.raises(PoolTrouble, match="a reason is missing"):
+        calibrating.set_aside_point(lesson, early.id, "")
+
+
+def test_keeping_history_age_and_a_bench_that_is_trusted(school: School) -> None:
+    made = school(count=3)
+    lesson, groups = made.lesson, list(made.group.values())
+    with pytest.raises(CalibrationTrouble, match="needs 2 points, 0 taken"):
+        calibrating.keep_calibrations(lesson, groups, "load")
+    for label in ("nothing", "300 g", "350 g"):
+        take(made, label)
+    kit = lesson.kit_of(groups[0])
+    assert kit is not None
+    assert curve_shown(lesson, groups[0], lesson.plan.sensors[0]).new
+    assert calibrating.keep_calibrations(lesson, groups, "load") == groups
+    assert path_words(lesson)["calibrate"] == "3 of 3 good"
+    assert bench_words(lesson, groups[0], "calibrate").tone == "good"
+    ready = lesson.applied(groups[0], "load")
+    assert ready is not None
+    check = next(point for point in ready.calibration.points if point.check)
+    assert check_words(ready, check) == "good"
+    assert all(not point.readings.raw for point in ready.calibration.points), "readings stay with their own rows"
+    # Co-calibration: Basalt is trusted, Chalk gets its points from what Basalt reads.
+    made.kits.order(kits="all", hang="200 g")
+    made.world(2.0)
+    held = PlannedPoint("beside Basalt", 0.0, 0.001)
+    made.until(lambda: lesson.steady(groups[0], "load").steady and lesson.steady(groups[1], "load").steady, "steady")
+    taken, why = calibrating.take_points(lesson, groups, "load", held, against=groups[0])
+    assert set(taken) <= set(groups[1:])
+    point = lesson.points(lesson.kit_of(taken[0]), "load")[-1]
+    assert point.against == "Basalt"
+    assert point.reference == pytest.approx(1.962, abs=0.02)
+    assert point.u_reference > 0
+    assert groups[0] not in why
+    # While the reference moves nobody is given a point against it, and nothing is said more than once.
+    made.kits.order(kits=["Basalt"], hang="bottle")
+    made.until(lambda: not lesson.steady(groups[0], "load").steady, "the reference swings")
+    beside = Taking(lesson, automatic=True, against=groups[0])
+    beside.about("load", "100 g")
+    assert beside.follow() == []
+    with pytest.raises(CalibrationTrouble, match="Basalt, the reference, is not steady"):
+        beside.take()
+    calibrating.keep_calibrations(lesson, [groups[0]], "load")
+    history = calibrating.history(lesson, kit, "load")
+    assert len(history) == 2
+    assert history[-1].off == 0
+    assert abs(history[0].off) <= 3 * np.hypot(history[0].u, history[1].u)
+    sensor_plan.change_sensor(lesson, "load", "Tell old ones", old_after=5)
+    row = lesson.rows("calibration")[-1]
+    lesson.book.amend("calibration", row["id"], made_at="2026-01-02T03:04:05+01:00")
+    lesson.refresh("calibration")
+    assert bench_words(lesson, groups[0], "calibrate").line.startswith("old")
+    assert path_words(lesson)["calibrate"] == "2 of 3 good"
+    text = report(lesson, groups[0], curve_shown(lesson, groups[0], lesson.plan.sensors[0]), lesson.plan.sensors[0])
+    assert "E_n = " in text
+    assert "tension = " in text
+    assert "old" in sentence_words(lesson, groups[0], curve_shown(lesson, groups[0], lesson.plan.sensors[0]), lesson.plan.sensors[0])[1]  # fmt: skip
+
+
+def test_a_new_calibration_goes_to_old_runs_only_on_request_and_can_be_taken_back(
+    school: School, tmp_path: Path
+) -> None:
+    made = school(count=2)
+    lesson, groups = made.lesson, list(made.group.values())
+    for label in ("nothing", "100 g", "300 g"):
+        take(made, label)
+    calibrating.keep_calibrations(lesson, groups, "load")
+    actions.edit_workings(lesson, ["tension = calibrated load", "pull = mean of tension"])
+    plan = msgspec.structs.replace(
+        lesson.plan, findings=("pull",), rule=msgspec.structs.replace(lesson.plan.rule, seconds=4.0)
+    )
+    actions.change_plan(lesson, plan, "Measure the pull")
+    made.kits.order(kits="all", hang="350 g")
+    made.world(3.0)
+    lesson.begin_runs(groups)
+    until(made, lambda: len(lesson.kept_runs()) == 2, "the runs are kept", lesson.happenings)
+    run = lesson.kept_runs(groups[0])[0]
+    before = lesson.findings(run.id)[0]
+    assert before.measured.value == pytest.approx(3.43, abs=0.05)
+    assert "outside the calibration: a guess" in before.words
+    beyond = next(share for share in before.made_of if share.name.startswith("outside"))
+    assert beyond.u > 0
+    assert reworking.preview_applying(lesson, "load") == []
+    journal = lesson.book.rows("journal")
+    actions.send_to_pool(lesson, [run.id])
+    assert lesson.pool_rows()[0].note == "in part outside the calibration: a guess"
+    sensor_plan.add_point(lesson, "load", "400 g = 3.923 ± 0.004 N")
+    take(made, "350 g")
+    take(made, "400 g")
+    calibrating.keep_calibrations(lesson, groups, "load")
+    assert lesson.findings(run.id)[0] == before, "a run keeps what it was made with"
+    found = reworking.preview_applying(lesson, "load")
+    assert [each.run.id for each in found] == [each.id for each in lesson.kept_runs()]
+    assert lesson.findings(run.id)[0] == before, "looking changes nothing"
+    change = reworking.apply_to_runs(lesson, found)
+    after = lesson.findings(run.id)[0]
+    assert after.measured != before.measured
+    assert after.measured == found[0].after[0].measured
+    assert "guess" not in after.words
+    assert after.measured.u < before.measured.u
+    pooled = lesson.pool_rows()[0]
+    assert pooled.findings["pull"] == after.measured
+    assert pooled.note.startswith("calibrated afterwards")
+    assert lesson.book.rows("journal")[: len(journal)] == journal, "raw bytes stay as they are"
+    files = export_all(lesson, tmp_path / "out")
+    assert "calibrated afterwards" in next(f for f in files if f.name == "findings.csv").read_text("utf-8")
+    assert "calibrated afterwards" in next(f for f in files if f.name == "pool.csv").read_text("utf-8")
+    assert reworking.preview_applying(lesson, "load") == []
+    lesson.undo(change)
+    assert lesson.findings(run.id)[0] == before
+    assert "afterwards" not in lesson.pool_rows()[0].note
+    lesson.redo(change)
+    assert lesson.findings(run.id)[0] == after
+    with pytest.raises(CalibrationTrouble, match="no earlier run would change"):
+        reworking.apply_to_runs(lesson, [])
+    # What lies outside the points is marked in the exports of a run, too.
+    lesson.undo(change)
+    files = export_all(lesson, tmp_path / "again")
+    assert "tension is a guess" in next(f for f in files if f.name == "basalt-run-1.csv").read_text("utf-8")
+
+
+def test_bad_sensors_and_bad_references_are_told_and_lose_nothing(school: School) -> None:
+    made = school(count=2)
+    lesson, first = made.lesson, made.group["Basalt"]
+    made.kits.order(kits=["Basalt"], fault="saturated")
+    made.kits.order(kits=["Chalk"], fault="silent")
+    until(made, lambda: lesson.ready(made.group["Chalk"]) == "kit silent", "Chalk is silent", lesson.happenings)
+    made.world(3.0)
+    taking = Taking(lesson)
+    taking.about("load", "nothing")
+    taking.take()
+    assert "end" in taking.waiting[first] or "saturated" in taking.waiting[first]
+    assert "no kit that is heard" in taking.waiting[made.group["Chalk"]]
+    sensor = lesson.plan.sensors[0]
+    for text, words, kind in (
+        ("0.5", "has no unit", CalibrationTrouble), ("0.5 ± 0.1 m", "cannot be turned into N", UnitTrouble),
+        ("much", "is not a number", UnitTrouble), ("0.5 ± -1 N", "below zero", UnitTrouble),
+    ):  # fmt: skip
+        with pytest.raises(kind, match=words):
+            sensor_plan.set_point(lesson, "load", 0, reference=text)
+    with pytest.raises(CalibrationTrouble, match="zero or below"):
+        sensor_plan.add_point(lesson, "load", "new = 0.5 N")
+    with pytest.raises(CalibrationTrouble, match="has a name and a reference"):
+        sensor_plan.add_point(lesson, "load", "0.5 N")
+    with pytest.raises(CalibrationTrouble, match="the name of another point"):
+        sensor_plan.add_point(lesson, "load", "100 g = 1 ± 0.1 N")
+    assert lesson.plan.sensors[0] == sensor
+    sensor_plan.add_point(lesson, "load", "check 250 g = 2.45 ± 0.01 N")
+    assert lesson.plan.sensors[0].points[-1].check
+    sensor_plan.swap_check(lesson, "load", 5)
+    assert not lesson.plan.sensors[0].points[-1].check
+    sensor_plan.set_point(lesson, "load", 5, label="a stone", reference="2.5 +- 0.02 N")
+    assert lesson.plan.sensors[0].points[-1] == PlannedPoint("a stone", 2.5, 0.02)
+    sensor_plan.remove_point(lesson, "load", 5)
+    assert lesson.plan.sensors[0] == sensor
+    sensor_plan.set_limits(lesson, "load", "0.002 N/s · 0.01 N")
+    assert (lesson.plan.sensors[0].steady_drift, lesson.plan.sensors[0].steady_scatter) == (0.002, 0.01)
+    with pytest.raises(CalibrationTrouble, match="a limit is above zero"):
+        sensor_plan.set_limits(lesson, "load", "-1 N/s")
+    sensor_plan.set_limits(lesson, "load", "")
+    with pytest.raises(CalibrationTrouble, match="uncertainty is missing"):
+        sensor_plan.set_formula(lesson, "load", "tension = reading * 1 N")
+    with pytest.raises(Trouble, match="gives m, not N"):
+        sensor_plan.set_formula(lesson, "load", "tension = reading * 1 m ± 0.5 N")
+    sensor_plan.set_formula(lesson, "load", "reading * 10 µN ± 0.5 N")
+    assert lesson.plan.sensors[0].formula == "tension = reading * 10 µN"
+    calibrating.keep_calibrations(lesson, [first], "load")
+    kept = lesson.applied(first, "load")
+    assert kept is not None
+    assert kept.value(np.array([1e5]))[0] == pytest.approx(1.0)
+    with pytest.raises(CalibrationTrouble, match="calibrates no such sensor"):
+        sensor_plan.change_sensor(lesson, "nothing of the kind", "x", curve="power")
+
+
+def test_a_thermistor_in_a_divider_is_calibrated_in_baths_through_its_chain(school: School) -> None:
+    made = school(count=2, class_name="warm-baths")
+    lesson, groups = made.lesson, list(made.group.values())
+    taking = Taking(lesson)
+    foretold: list[str] = []
+    for label in ("0 °C", "40 °C", "60 °C", "30 °C"):
+        made.kits.order(kits="all", hang=label)
+        made.world(1.5)
+        taking.about("probe", label)
+        taking.take()
+
+        def follow() -> None:
+            foretold.append(steady_line(lesson.steady(groups[0], "probe"))[0])
+            taking.follow()
+
+        until(made, lambda: not taking.missing(), f"{label} is taken", follow)
+    assert any(words.startswith("settling, steady in about") for words in foretold)
+    calibrating.keep_calibrations(lesson, groups, "probe")
+    ready = lesson.applied(groups[0], "probe")
+    assert ready is not None
+    assert ready.calibration.curve == "thermistor, three parameters"
+    assert [check_words(ready, point) for point in ready.calibration.points if point.check] == ["good"]
+    shares = {source.name for source in ready.series(np.zeros(1), np.array([1500.0])).parts}
+    assert {"3.30 ± 0.02 V in voltage", "10000 ± 100 ohm in resistance", "noise of probe"} <= shares
+    made.kits.order(kits="all", hang="50 °C")
+    made.until(lambda: (v := made.lesson.ear(groups[0]).live.latest("temperature")) and abs(v.value - 50) < 0.3, "it shows 50 °C")  # fmt: skip
+
+
+def test_points_and_what_waits_outlive_a_program_that_is_killed(
+    tmp_path: Path, stand_ins: Callable[..., StandInProcess]
+) -> None:
+    kits = stand_ins(world_speed=6.0, count=1)
+    kits.order(kits="all", hang="nothing")
+    book = tmp_path / "killed.benchbook"
+    code = f"""
+import os, signal, time
+from pathlib import Path
+from common_bench.lesson.calibrating import Taking
+from common_bench.lesson.demonstration import plug_in, prepared_lesson
+lesson = prepared_lesson(Path({str(book)!r}), speed=6.0, count=1)
+plug_in(lesson, Path({str(kits.folder)!r}))
+taking = Taking(lesson, automatic=True)
+taking.about("load", "nothing")
+while taking.missing():
+    lesson.happenings(); taking.follow(); time.sleep(0.05)
+os.kill(os.getpid(), signal.SIGKILL)
+"""
+    done = subprocess.run([sys.executable, "-c", code], timeout=60, env={**os.environ}, capture_output=True, text=True)
+    assert done.returncode == -signal.SIGKILL, done.stderr
+    lesson = OpenLesson.open(book, readonly=True)
+    point = lesson.points(1, "load")[0]
+    assert point.label == "nothing"
+    assert len(point.readings.raw) == point.n
+    lesson.book.close()
+
+
+def test_plans_with_their_chains_and_limits_come_back_as_they_were() -> None:
+    from common_bench.model.plan import plan_from_text, plan_to_text
+
+    plan = shipped_plan("warm-baths")
+    assert plan.sensors[0].steps[0].startswith("voltage = ")
+    assert plan_from_text(plan_to_text(plan), "here") == plan
+    own = Plan(
+        "Own", sensors=(SensorPlan("a", "q", "V", "formula", formula="q = reading * 1 V", u=0.1, steady_drift=0.2),)
+    )
+    assert plan_from_text(plan_to_text(own), "here") == own
