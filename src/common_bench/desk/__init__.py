@@ -1,0 +1,1 @@
+"""The Qt window: it watches and commands, and never computes."""

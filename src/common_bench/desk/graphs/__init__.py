@@ -1,0 +1,1 @@
+"""Live traces and still graphs."""

@@ -1,0 +1,296 @@
+"""Graphs on cards: axes in the palette, units on them, labels on the data."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QColor, QFont, QPainter
+
+from common_bench.desk.look.palette import hue
+from common_bench.desk.look.sheet import FAMILIES, palette, px
+from common_bench.model.measured import plain
+
+pg.setConfigOptions(antialias=False, background=None, foreground="#6B7680")
+
+
+def pen(colour: str, width: float = 1.5, *, dashed: bool = False) -> object:
+    style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
+    return pg.mkPen(colour, width=width, style=style)
+
+
+def translucent(colour: str, alpha: int) -> QColor:
+    made = QColor(colour)
+    made.setAlpha(alpha)
+    return made
+
+
+def font(size: float, *, bold: bool = False) -> QFont:
+    made = QFont()
+    made.setFamilies(FAMILIES)
+    made.setPixelSize(px(size))
+    made.setBold(bold)
+    return made
+
+
+class PlainAxis(pg.AxisItem):
+    """Numbers as the rest of the program writes them, in the plan's unit: never scaled by a prefix."""
+
+    def __init__(self, orientation: str) -> None:
+        super().__init__(orientation)
+        self.enableAutoSIPrefix(False)
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        decimals = max(0, math.ceil(-math.log10(spacing * scale) - 1e-9)) if spacing > 0 else 0
+        return [plain(value * scale, decimals) for value in values]
+
+
+class Graph(pg.PlotWidget):
+    """A still graph: hairline grid, soft axes. Mouse moves nothing; the data set the range."""
+
+    def __init__(self, *, left: str = "", bottom: str = "", grid: bool = True, move: bool = False) -> None:
+        super().__init__(axisItems={side: PlainAxis(side) for side in ("left", "bottom")})
+        self.setAntialiasing(True)
+        self.setFrameShape(self.Shape.NoFrame)
+        item = self.getPlotItem()
+        item.hideButtons()
+        item.setMenuEnabled(False)
+        item.getViewBox().setMouseEnabled(x=move, y=False)
+        self._marks: list[object] = []
+        self.restyle()
+        self.name_axes(left, bottom)
+        item.showGrid(x=False, y=grid, alpha=0.25)
+
+    def restyle(self) -> None:
+        self.setBackground(palette().card)
+        for side in ("left", "bottom"):
+            axis = self.getPlotItem().getAxis(side)
+            axis.setPen(pg.mkPen(palette().hairline))
+            axis.setTextPen(pg.mkPen(palette().soft))
+            axis.setTickFont(font(11))
+            axis.setStyle(tickLength=-4)
+        self.getPlotItem().getAxis("left").setWidth(px(62))
+
+    def name_axes(self, left: str, bottom: str) -> None:
+        css = {"color": palette().soft, "font-size": f"{px(12)}px"}
+        for side, text in (("left", left), ("bottom", bottom)):
+            if text:
+                self.setLabel(side, text, **css)
+
+    def frame_values(self, *values: object, room: float = 0.15) -> None:
+        """Sets the upright range to what these values need, with some room."""
+        known = np.concatenate([np.ravel(np.asarray(each, float)) for each in values])
+        known = known[np.isfinite(known)]
+        if len(known):
+            spread = float(np.ptp(known)) or abs(float(known[0])) * 0.01 or 1.0
+            self.setYRange(float(known.min()) - room * spread, float(known.max()) + room * spread, padding=0)
+
+    def wipe(self) -> None:
+        self.getPlotItem().clear()
+
+    def line(self, x: object, y: object, colour: str, width: float = 1.5, *, dashed: bool = False) -> object:
+        return self.plot(
+            np.asarray(x), np.asarray(y), pen=pen(colour, width, dashed=dashed), connect="finite", antialias=True
+        )
+
+    def band(self, x: object, low: object, high: object, colour: str, alpha: int = 40) -> None:
+        edges = [pg.PlotCurveItem(np.asarray(x), np.asarray(each), pen=pen(colour, 0.5)) for each in (low, high)]
+        self.addItem(pg.FillBetweenItem(*edges, brush=translucent(colour, alpha)))
+
+    def points(self, x: object, y: object, symbol: str, colour: str, *, size: int = 11, faint: bool = False) -> None:
+        brush = translucent(colour, 90 if faint else 255)
+        self.addItem(
+            pg.ScatterPlotItem(np.asarray(x), np.asarray(y), symbol=symbol, size=px(size), brush=brush, pen=None)
+        )
+
+    def errors(self, x: object, y: object, u_x: object, u_y: object, colour: str) -> None:
+        bars = pg.ErrorBarItem(
+            x=np.asarray(x),
+            y=np.asarray(y),
+            width=2 * np.asarray(u_x),
+            height=2 * np.asarray(u_y),
+            pen=pen(colour, 1.2),
+        )
+        self.addItem(bars)
+
+    def note(
+        self, text: str, x: float, y: float, colour: str, *, anchor: tuple[float, float] = (0, 0.5), size: float = 12
+    ) -> object:
+        made = pg.TextItem(text, color=colour, anchor=anchor)
+        made.setFont(font(size))
+        made.setPos(x, y)
+        self.addItem(made, ignoreBounds=True)
+        return made
+
+    def upright(self, x: float, colour: str, *, dashed: bool = True) -> object:
+        made = pg.InfiniteLine(x, angle=90, pen=pen(colour, 1.2, dashed=dashed))
+        self.addItem(made, ignoreBounds=True)
+        return made
+
+    def level(self, y: float, colour: str, *, dashed: bool = False) -> object:
+        made = pg.InfiniteLine(y, angle=0, pen=pen(colour, 1.0, dashed=dashed))
+        self.addItem(made, ignoreBounds=True)
+        return made
+
+
+class MovingLine(pg.GraphicsObject):
+    """A line that is new thirty times a second. It covers all of the view, so that the scene has nothing to
+    measure or to index anew when its points change; breaks are values that are no numbers."""
+
+    def __init__(self, view: pg.ViewBox, *, smooth: bool) -> None:
+        super().__init__()
+        self._view, self._smooth = view, smooth
+        self._pen = pen("#000000")
+        self.x = self.y = np.empty(0)
+
+    def set_pen(self, made: object) -> None:
+        self._pen = made
+        self.update()
+
+    def set_data(self, x: np.ndarray, y: np.ndarray) -> None:
+        self.x, self.y = x, y
+        self.update()
+
+    def boundingRect(self) -> QRectF:
+        return self._view.viewRect()
+
+    def viewRangeChanged(self) -> None:
+        self.prepareGeometryChange()
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        painter.setPen(self._pen)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, self._smooth)
+        known = np.isfinite(self.y)
+        ends = np.flatnonzero(np.diff(known, prepend=False, append=False))
+        for first, stop in ends.reshape(-1, 2):
+            painter.drawPolyline(pg.functions.arrayToQPolygonF(self.x[first:stop], self.y[first:stop]))
+
+
+class LiveTrace(pg.PlotWidget):
+    """A moving trace: only what is visible, thinned to the pixels; gaps are shaded, never bridged."""
+
+    def __init__(self, colour: str, *, smooth: bool = True) -> None:
+        super().__init__(axisItems={"left": PlainAxis("left")})
+        self.setFrameShape(self.Shape.NoFrame)
+        item = self.getPlotItem()
+        item.hideButtons()
+        item.setMenuEnabled(False)
+        item.getViewBox().setMouseEnabled(x=False, y=False)
+        item.getViewBox().disableAutoRange()
+        item.hideAxis("bottom")
+        axis = item.getAxis("left")
+        axis.setStyle(tickLength=0, maxTickLevel=0, showValues=True)
+        axis.setTickFont(font(10))
+        axis.setWidth(px(34))
+        item.showGrid(x=False, y=True, alpha=0.2)
+        self.curve = MovingLine(item.getViewBox(), smooth=smooth)
+        item.addItem(self.curve, ignoreBounds=True)
+        self._shades: list[object] = []
+        self._band = self._guess = None
+        self._range = (0.0, 0.0)
+        self._seconds = 0.0
+        self.colour = colour
+        self.frames = 0
+        self.restyle()
+
+    def restyle(self) -> None:
+        self.setBackground(palette().card)
+        self.getPlotItem().getAxis("left").setPen(pg.mkPen(None))
+        self.getPlotItem().getAxis("left").setTextPen(pg.mkPen(palette().soft))
+        self.curve.set_pen(pg.mkPen(hue(palette(), self.colour), width=1.6))
+
+    def recolour(self, colour: str) -> None:
+        if colour != self.colour:
+            self.colour = colour
+            self.restyle()
+
+    def show_band(self, low: float | None, high: float | None) -> None:
+        """A quiet band behind the trace, as limits that count; None for none."""
+        if low is None or high is None:
+            if self._band is not None:
+                self._band.hide()
+            return
+        if self._band is None:
+            self._band = pg.LinearRegionItem((low, high), "horizontal", movable=False, pen=pen(palette().card, 0))
+            self._band.setBrush(translucent(palette().green, 38))
+            self._band.setZValue(-6)
+            self.getPlotItem().addItem(self._band, ignoreBounds=True)
+        self._band.show()
+        self._band.setRegion((low, high))
+
+    def show_picture(
+        self,
+        t: np.ndarray,
+        values: np.ndarray,
+        seconds: float,
+        now: float,
+        *,
+        look: float = math.inf,
+        guess: object = None,
+    ) -> None:
+        """The last `seconds` up to `now` (s); the range of values follows the last `look` s of the data calmly.
+        guess: (n,) values again where they are guesses, nan elsewhere: drawn broken.
+
+        The data move under a range that stands still, since a range that is set thirty times a second
+        costs more than the line itself.
+        """
+        t = t - now
+        self.curve.set_data(t, values)
+        view = self.getPlotItem().getViewBox()
+        if seconds != self._seconds:
+            self._seconds = seconds
+            view.setXRange(-seconds, 0.0, padding=0)
+        self._show_guess(t, guess)
+        known = values[np.isfinite(values) & (t >= -look)]
+        if len(known):
+            low, high = float(known.min()), float(known.max())
+            margin = max((high - low) * 0.15, abs(high) * 1e-4, 1e-9)
+            kept = self._range
+            inside = kept[0] <= low and high <= kept[1]
+            if not inside or (high - low + 2 * margin) < 0.5 * (kept[1] - kept[0]):
+                self._range = (low - margin, high + margin)
+                large = max(abs(low), abs(high)) >= 10_000
+                self.getPlotItem().getAxis("left").setWidth(px(58 if large else 34))
+                view.setYRange(*self._range, padding=0)
+        self._shade(t, values)
+
+    def _show_guess(self, t: np.ndarray, guess: np.ndarray | None) -> None:
+        """Over what lies outside a calibration the line is broken by the card's colour."""
+        if guess is None or not np.isfinite(guess).any():
+            if self._guess is not None:
+                self._guess.hide()
+            return
+        if self._guess is None:
+            self._guess = MovingLine(self.getPlotItem().getViewBox(), smooth=False)
+            self._guess.set_pen(pen(palette().card, 2.4, dashed=True))
+            self.getPlotItem().addItem(self._guess, ignoreBounds=True)
+        self._guess.show()
+        self._guess.set_data(t, guess)
+
+    def _shade(self, t: np.ndarray, values: np.ndarray) -> None:
+        breaks = np.flatnonzero(np.isnan(values))
+        gaps = [(float(t[at - 1]), float(t[at])) for at in breaks if 0 < at < len(t) and t[at] > t[at - 1]]
+        while len(self._shades) < len(gaps):
+            shade = pg.LinearRegionItem(
+                (0, 0), movable=False, brush=translucent(palette().amber, 60), pen=pen(palette().card, 0)
+            )
+            shade.setZValue(-5)
+            words = pg.TextItem("", color=palette().amber, anchor=(0.5, 0))
+            words.setFont(font(11))
+            self.getPlotItem().addItem(shade, ignoreBounds=True)
+            self.getPlotItem().addItem(words, ignoreBounds=True)
+            self._shades.append((shade, words))
+        for at, (shade, words) in enumerate(self._shades):
+            visible = at < len(gaps)
+            shade.setVisible(visible)
+            words.setVisible(visible)
+            if visible:
+                shade.setRegion(gaps[at])
+                words.setText(f"gap {gaps[at][1] - gaps[at][0]:.1f} s")
+                words.setPos(sum(gaps[at]) / 2, self._range[1])
+
+    def paintEvent(self, event: object) -> None:
+        self.frames += 1
+        super().paintEvent(event)

@@ -1,0 +1,1 @@
+"""Palette, type and emblems."""

@@ -1,0 +1,112 @@
+"""The style sheet, made from a palette."""
+
+from __future__ import annotations
+
+from PyQt6.QtGui import QFont
+from PyQt6.QtWidgets import QApplication
+
+from common_bench.desk.look.palette import PAPER, Palette
+
+FAMILIES = ["Inter", "Noto Sans", "DejaVu Sans", "sans-serif"]
+MONO = '"DejaVu Sans Mono", "Liberation Mono", monospace'
+
+current: Palette = PAPER
+
+
+def palette() -> Palette:
+    return current
+
+
+def wear(app: QApplication, theme: Palette) -> None:
+    """Puts a theme on the whole program."""
+    global current
+    current = theme
+    font = QFont()
+    font.setFamilies(FAMILIES)
+    font.setPixelSize(round(13 * theme.scale))
+    if hasattr(font, "setFeature"):
+        font.setFeature(QFont.Tag("tnum"), 1)
+    app.setFont(font)
+    app.setStyleSheet(sheet(theme))
+
+
+def px(size: float) -> int:
+    return round(size * current.scale)
+
+
+def sheet(p: Palette) -> str:
+    def size(base: float) -> str:
+        return f"{round(base * p.scale)}px"
+
+    return f"""
+    QWidget {{ color: {p.ink}; font-size: {size(13)}; }}
+    QMainWindow, #paper, QScrollArea, QScrollArea > QWidget > QWidget {{ background: {p.paper}; }}
+    QScrollArea {{ border: none; }}
+    #card {{ background: {p.card}; border: 1px solid {p.hairline}; border-radius: 7px; }}
+    #card[chosen="true"] {{ border: 2px solid {p.copper}; }}
+    #card[tone="amber"] {{ border: 1px solid {p.amber}; }}
+    #card[tone="red"] {{ border: 1px solid {p.red}; }}
+    #wash {{ background: {p.wash}; border: none; border-radius: 6px; }}
+    #plainwash {{ background: {p.chosen}; border: none; border-radius: 4px; }}
+    #path {{ background: {p.card}; border-bottom: 1px solid {p.hairline}; }}
+    #step {{ background: {p.card}; border: none; border-left: 1px solid {p.hairline}; border-bottom: 3px solid {p.card}; }}
+    #step:hover {{ background: {p.chosen}; }}
+    #step[chosen="true"] {{ background: {p.chosen}; border-bottom: 3px solid {p.copper}; }}
+    #benches {{ background: {p.paper}; border-right: 1px solid {p.hairline}; }}
+    #bench {{ background: transparent; border: 2px solid transparent; border-radius: 8px; }}
+    #bench:hover {{ background: {p.chosen}; }}
+    #bench[chosen="true"] {{ background: {p.card}; border: 2px solid {p.copper}; }}
+    #bench[lit="true"], #card[lit="true"] {{ background: {p.card}; border: 4px solid {p.verdigris}; }}
+    #tape {{ background: {p.card}; border-top: 1px solid {p.hairline}; }}
+    QLabel {{ background: transparent; border: none; }}
+    QLabel[role="title"] {{ font-size: {size(17)}; font-weight: 700; }}
+    QLabel[role="name"] {{ font-size: {size(14)}; font-weight: 650; }}
+    QLabel[role="heading"] {{ font-size: {size(11)}; font-weight: 650; color: {p.soft}; letter-spacing: 1px; }}
+    QLabel[role="soft"] {{ color: {p.soft}; }}
+    QLabel[role="small"] {{ color: {p.soft}; font-size: {size(12)}; }}
+    QLabel[role="copper"] {{ color: {p.copper}; font-weight: 650; }}
+    QLabel[role="good"] {{ color: {p.green}; font-weight: 600; }}
+    QLabel[role="amber"] {{ color: {p.amber}; font-weight: 600; }}
+    QLabel[role="red"] {{ color: {p.red}; font-weight: 600; }}
+    QLabel[large="true"] {{ font-size: {size(18)}; font-weight: 700; }}
+    QLabel[role="value"] {{ font-size: {size(16)}; font-weight: 650; }}
+    QLabel[role="finding"] {{ font-size: {size(23)}; font-weight: 650; }}
+    QLabel[role="huge"] {{ font-size: {size(64)}; font-weight: 650; color: {p.verdigris}; }}
+    QLabel[role="mono"] {{ font-family: {MONO}; font-size: {size(12)}; }}
+    QPushButton {{ background: {p.card}; border: 1px solid {p.hairline}; border-radius: 6px; padding: {size(7)} {size(12)};
+        font-weight: 600; }}
+    QPushButton:hover {{ border-color: {p.soft}; }}
+    QPushButton:focus {{ border: 2px solid {p.ink}; padding: {round(6 * p.scale)}px {round(11 * p.scale)}px; }}
+    QPushButton:disabled {{ color: {p.soft}; background: {p.wash}; border-color: {p.hairline}; }}
+    QPushButton[role="main"] {{ background: {p.copper}; color: {p.copper_ink}; border: 1px solid {p.copper}; }}
+    QPushButton[role="main"]:disabled {{ background: {p.wash}; color: {p.soft}; border-color: {p.hairline}; }}
+    QPushButton[role="link"] {{ background: transparent; border: none; color: {p.copper}; padding: 2px 4px; font-weight: 600;
+        text-align: left; }}
+    QPushButton[role="link"]:focus {{ border: 1px solid {p.copper}; padding: 1px 3px; }}
+    QLineEdit, QPlainTextEdit, QComboBox, QSpinBox {{ background: {p.card}; border: 1px solid {p.hairline}; border-radius: 5px;
+        padding: 4px 7px; selection-background-color: {p.copper}; selection-color: {p.copper_ink}; }}
+    QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus {{ border: 2px solid {p.copper}; padding: 3px 6px; }}
+    QLineEdit[wrong="true"] {{ border: 2px solid {p.red}; }}
+    QPlainTextEdit {{ font-family: {MONO}; font-size: {size(13)}; }}
+    QComboBox {{ padding-right: {size(16)}; }}
+    QComboBox::drop-down {{ border: none; width: {size(18)}; }}
+    QComboBox::down-arrow {{ image: none; width: 0; height: 0; border-left: 4px solid {p.card};
+        border-right: 4px solid {p.card}; border-top: 5px solid {p.soft}; margin-right: 6px; }}
+    QComboBox QAbstractItemView {{ background: {p.card}; color: {p.ink}; selection-background-color: {p.chosen};
+        selection-color: {p.ink}; border: 1px solid {p.hairline}; }}
+    QTableWidget {{ background: {p.card}; border: none; gridline-color: transparent; }}
+    QTableWidget::item {{ border-bottom: 1px solid {p.hairline}; padding: 3px 6px; }}
+    QTableWidget {{ selection-background-color: {p.chosen}; }}
+    QTableWidget::item:selected {{ background: {p.chosen}; }}
+    QTableWidget:focus {{ border: 1px solid {p.copper}; border-radius: 4px; }}
+    QHeaderView, QHeaderView::section {{ background: {p.card}; color: {p.soft}; border: none; font-size: {size(11)};
+        font-weight: 650; }}
+    QHeaderView::section {{ border-bottom: 1px solid {p.hairline}; padding: 4px 6px; }}
+    QProgressBar {{ background: {p.hairline}; border: none; border-radius: 3px; }}
+    QToolTip {{ background: {p.card}; color: {p.ink}; border: 1px solid {p.hairline}; padding: 4px; }}
+    QScrollBar:vertical {{ background: transparent; width: 10px; }}
+    QScrollBar::handle:vertical {{ background: {p.hairline}; border-radius: 4px; min-height: 24px; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
+    QScrollBar:horizontal {{ background: transparent; height: 10px; }}
+    QScrollBar::handle:horizontal {{ background: {p.hairline}; border-radius: 4px; min-width: 24px; }}
+    """

@@ -1,0 +1,361 @@
+"""Stage 6, Pool: the class graph, the class finding, who stands out; sealed until it is opened."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout
+
+from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.look.emblems import SYMBOLS, EmblemView
+from common_bench.desk.look.palette import hue
+from common_bench.desk.look.pieces import Card, Table, button, hbox, label, pretty, say, set_property, vbox
+from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.shell.hub import Hub
+from common_bench.desk.shell.stage import StageView
+from common_bench.lesson import actions
+from common_bench.model.class_line import ClassResult
+from common_bench.model.measured import NO_VALUE, plain, written
+from common_bench.model.trouble import Trouble
+
+AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
+
+
+class ScatterBar(QFrame):
+    """Two shares side by side: within a group, between groups."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(px(14))
+        row = hbox(spacing=0)
+        self.within, self.between = QFrame(), QFrame()
+        for part in (self.within, self.between):
+            row.addWidget(part)
+        self.setLayout(row)
+        self._row = row
+
+    def show_shares(self, within: float, between: float) -> None:
+        self.within.setStyleSheet(f"background: {palette().verdigris}; border-radius: 3px;")
+        self.between.setStyleSheet(f"background: {palette().copper}; border-radius: 3px;")
+        total = within + between or 1.0
+        self._row.setStretch(0, max(1, round(100 * within / total)))
+        self._row.setStretch(1, max(1, round(100 * between / total)))
+
+
+class PoolStage(StageView):
+    def __init__(self, hub: Hub) -> None:
+        super().__init__(hub)
+        self._hidden = False
+        self.names = button("", self.hide_names)
+        self.out = button("Out to CSV… (E)", self.export)
+        self.aside = button("", self.ask_aside)
+        self.open = button("", self.open_or_seal, role="main")
+        for widget in (self.aside, self.names, self.out, self.open):
+            self.head.addWidget(widget)
+        self.sealed_card = Card()
+        self.sealed_words = label("", "title", wrap=True)
+        self.sealed_more = label("", "soft", wrap=True)
+        for words in (self.sealed_words, self.sealed_more):
+            words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.sealed_count = label("", "huge")
+        self.sealed_count.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.sealed_card.body.addStretch(1)
+        self.sealed_card.add(self.sealed_count)
+        self.sealed_card.add(self.sealed_words, self.sealed_more)
+        self.sealed_card.body.addStretch(2)
+        self.sealed_card.body.setContentsMargins(px(40), px(20), px(40), px(20))
+        self.graph_card = Card()
+        self.graph = Graph()
+        self.graph_card.add(self.graph)
+        self.table_card = Card()
+        self.table = Table(["bench", "runs", "", "", "", "from class line", "in?"], left=(0,), stretch=0)
+        self.table.itemSelectionChanged.connect(self._choose_row)
+        self.table_card.add(self.table)
+        left = vbox(self.sealed_card, self.graph_card, self.table_card, spacing=11)
+        left.setStretch(0, 1)
+        left.setStretch(1, 1)
+        self.finding_card = Card("Class finding")
+        self.finding = label("", "finding", wrap=True)
+        self.finding_words = label("", "soft", wrap=True)
+        self.agreement = label("", "good", wrap=True)
+        self.finding_card.add(self.finding, self.finding_words, self.agreement)
+        self.scatter_card = Card("Where the scatter comes from")
+        self.scatter = ScatterBar()
+        self.within = label()
+        self.between = label()
+        self.scatter_card.add(self.scatter)
+        self.scatter_card.add(self.within, self.between)
+        self.who_card = Card("Who is in")
+        self._who = QVBoxLayout()
+        self._who.setSpacing(px(6))
+        self.who_card.body.addLayout(self._who)
+        self.state_card = Card()
+        self.state = label("", wrap=True)
+        self.state_card.add(self.state)
+        right = vbox(self.finding_card, self.scatter_card, self.who_card, self.state_card, None, spacing=11)
+        body = hbox(left, right, spacing=11)
+        body.setStretch(0, 67)
+        body.setStretch(1, 33)
+        self.column.addLayout(body, 1)
+
+    def keys(self) -> dict[str, tuple[str, object]]:
+        return {
+            "O": ("open or seal the pool", self.open_or_seal),
+            "X": ("set this bench's findings aside or take them back", self.ask_aside),
+            "N": ("hide or show the groups' names", self.hide_names),
+            "E": ("out to CSV and JSON", self.export),
+        }
+
+    # what is done
+
+    def open_or_seal(self) -> None:
+        self.hub.try_to(lambda: actions.open_pool(self.hub.lesson, opened=not self.hub.lesson.pool_open))
+
+    def hide_names(self) -> None:
+        self._hidden = not self._hidden
+        self.refresh()
+
+    def _own_rows(self) -> list:
+        return [row for row in self.hub.lesson.pool_rows() if row.group == self.hub.group]
+
+    def ask_aside(self) -> None:
+        rows = self._own_rows()
+        if not rows or not self.hub.lesson.pool_open:
+            self.hub.tell("Choose a bench whose findings are in the opened pool.", "amber")
+            return
+        runs = [row.run for row in rows]
+        if all(row.aside for row in rows):
+            self.hub.try_to(lambda: actions.take_back_in_pool(self.hub.lesson, runs))
+            return
+        alias = self.hub.lesson.group(self.hub.group).alias
+        self.question.ask(
+            f"Why is {alias} set aside?", "Set aside", lambda why: actions.set_aside_in_pool(self.hub.lesson, runs, why),
+            hint="as: length to be measured again",
+        )  # fmt: skip
+
+    def export(self) -> None:
+        start = str(self.hub.lesson.book.path.parent)
+        folder = QFileDialog.getExistingDirectory(self, "A folder for pool.csv, pool.json and the class graph", start)
+        if folder:
+            self.export_to(folder)
+
+    def export_to(self, folder: str) -> None:
+        from pathlib import Path
+
+        from common_bench.lesson.exporting import export_pool
+
+        taken = [name for name in ("pool.csv", "pool.json", "class-graph.png") if (Path(folder) / name).exists()]
+        if taken:
+            self.hub.tell(f"{folder} holds a {taken[0]} already; nothing is overwritten. Choose another folder.", "red")
+            return
+        try:
+            files = export_pool(self.hub.lesson, Path(folder))
+        except OSError as fault:
+            self.hub.tell(f"{folder} cannot be written to ({fault.strerror}). Choose another folder.", "red")
+            return
+        self.hub.tell(f"Written: {', '.join(str(path) for path in files)}", "good")
+
+    def _choose_row(self) -> None:
+        row = self.table.currentRow()
+        try:
+            places = self.hub.lesson.class_result().places
+        except Trouble:
+            return
+        if 0 <= row < len(places):
+            self.hub.select(places[row].group)
+
+    # what is seen
+
+    def refresh(self) -> None:
+        lesson = self.hub.lesson
+        graph, opened = lesson.plan.graph, lesson.pool_open
+        say(self.title, f"{pretty(graph.y)} against {graph.x}" if graph else "Pool")
+        say(self.subtitle, "all groups · this lesson" if opened else "sealed")
+        self.open.setText("Seal the pool (O)" if opened else "Open the pool to the class (O)")
+        set_property(self.open, "role", "" if opened else "main")
+        self.names.setText("Show groups' names (N)" if self._hidden else "Hide groups' names (N)")
+        for widget in (self.names, self.aside, self.out):
+            widget.setVisible(opened)
+        rows = self._own_rows()
+        alias = lesson.group(self.hub.group).alias if self.hub.group else ""
+        self.aside.setText(
+            f"Take {alias} back (X)" if rows and all(row.aside for row in rows) else f"Set {alias} aside… (X)"
+        )
+        self.aside.setEnabled(bool(rows))
+        self._show_who()
+        for card in (self.graph_card, self.table_card, self.finding_card, self.scatter_card):
+            card.setVisible(opened)
+        self.sealed_card.setVisible(not opened)
+        sent = len({row.group for row in lesson.pool_rows()})
+        say(self.sealed_count, f"{sent} of {len(lesson.groups)}")
+        say(self.sealed_words, "groups have sent their findings")
+        say(
+            self.sealed_more,
+            "The pool is sealed: nobody sees a neighbour's findings, so nobody copies them. Open it to the class when you are ready; "
+            "it can be sealed again." if sent else "Send findings in stage 5, Work up. The pool stays sealed until you open it to the class.",
+        )  # fmt: skip
+        say(
+            self.state,
+            "Open. Every group sees every finding."
+            if opened
+            else "Sealed. Groups cannot see each other's findings until you open the pool.",
+        )
+        if opened:
+            self._show_result()
+
+    def _name(self, alias: str, group: int) -> str:
+        if not self._hidden:
+            return alias
+        places = [g.id for g in self.hub.lesson.groups]
+        return f"group {chr(65 + places.index(group) % 26)}"
+
+    def _show_result(self) -> None:
+        try:
+            result = self.hub.lesson.class_result()
+        except Trouble as trouble:
+            say(self.finding, NO_VALUE)
+            say(self.finding_words, trouble.sentence)
+            self.graph.wipe()
+            return
+        self._draw(result)
+        self._show_table(result)
+        self._show_finding(result)
+        known = result.within == result.within and result.between == result.between
+        self.scatter_card.setVisible(known)
+        if known:
+            unit = result.points[0].y.unit
+            self.scatter.show_shares(result.within, result.between)
+            say(self.within, f"within a group {plain(result.within, 3)} {unit}")
+            say(self.between, f"between groups {plain(result.between, 3)} {unit}")
+
+    def _draw(self, result: ClassResult) -> None:
+        self.graph.wipe()
+        if not result.points:
+            self.graph_card.setVisible(False)
+            return
+        x_unit, y_unit = result.points[0].x.unit, result.points[0].y.unit
+        self.graph.name_axes(f"{pretty(result.y_label)} ({y_unit})", f"{result.x_label} ({x_unit})")
+        xs = np.array([point.x.value for point in result.points])
+        margin = 0.08 * float(np.ptp(xs) or 1.0)
+        if result.line is not None:
+            x = np.linspace(xs.min() - margin, xs.max() + margin, 80)
+            y, u = np.array([result.line.at(each) for each in x]), np.array([result.line.u_at(each) for each in x])
+            self.graph.band(x, y - 2 * u, y + 2 * u, palette().verdigris, 45)
+            self.graph.line(x, y, palette().verdigris, 2)
+        for place in result.places:
+            group = self.hub.lesson.group(place.group)
+            colour = hue(palette(), group.emblem.colour)
+            own = [point for point in result.points if point.group == place.group]
+            x, y = np.array([p.x.value for p in own]), np.array([p.y.value for p in own])
+            u_x, u_y = np.array([p.x.u for p in own]), np.array([p.y.u for p in own])
+            self.graph.errors(x, y, u_x, u_y, colour)
+            faint = bool(place.aside)
+            self.graph.points(x, y, SYMBOLS[group.emblem.shape], colour, size=13, faint=faint)
+            alias = self._name(place.alias, place.group)
+            words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
+            if place.stands_out and place.words:
+                words = "   " + place.words.replace(place.alias, alias, 1).replace(", as if", ",\n   as if").replace(
+                    ": m", ":\n   m"
+                )
+            self.graph.note(
+                words, place.x.value, place.y.value, palette().red if place.stands_out else colour, anchor=(0, 0)
+            )
+        self.graph.setXRange(xs.min() - margin, xs.max() + 1.6 * margin, padding=0)
+        self.graph.frame_values([p.y.value for p in result.points], room=0.12)
+
+    def _show_table(self, result: ClassResult) -> None:
+        lesson = self.hub.lesson
+        finding = lesson.plan.findings[0] if lesson.plan.findings else ""
+        rows = []
+        by_group: dict[int, list] = {}
+        for row in lesson.pool_rows():
+            by_group.setdefault(row.group, []).append(row)
+        x_unit = result.points[0].x.unit if result.points else ""
+        y_unit = result.points[0].y.unit if result.points else ""
+        units = {row.findings[finding].unit for own in by_group.values() for row in own if finding in row.findings}
+        heads = [
+            "bench",
+            "runs",
+            f"{result.x_label} ({x_unit})",
+            f"{finding} ({next(iter(units), '')})",
+            f"{pretty(result.y_label)} ({y_unit})",
+            "from class line",
+            "in?",
+        ]
+        self.table.setHorizontalHeaderLabels(heads)
+        for place in result.places:
+            own = [row.findings[finding] for row in by_group[place.group] if finding in row.findings]
+            mean = float(np.mean([m.value for m in own])) if own else float("nan")
+            u = (
+                max(
+                    float(np.sqrt(np.sum(np.square([m.u for m in own])))) / len(own),
+                    float(np.std([m.value for m in own], ddof=1)) / len(own) ** 0.5 if len(own) > 1 else 0.0,
+                )
+                if own
+                else 0.0
+            )
+            away = f"{place.away:+.1f}".replace("-", "−") if place.away == place.away else NO_VALUE
+            state = (
+                ("set aside", "amber") if place.aside else ("stands out", "red") if place.stands_out else ("in", "good")
+            )
+            rows.append(
+                [
+                    self._name(place.alias, place.group), str(place.runs), written(place.x.value, place.x.u), written(mean, u),
+                    written(place.y.value, place.y.u), (away, "red" if place.stands_out else ""), state,
+                ]
+            )  # fmt: skip
+        self.table.fill(rows)
+        self.table.fit(7)
+        at = next((at for at, place in enumerate(result.places) if place.group == self.hub.group), -1)
+        self.table.blockSignals(True)
+        self.table.selectRow(at)
+        self.table.blockSignals(False)
+
+    def _show_finding(self, result: ClassResult) -> None:
+        if result.finding is None:
+            say(self.finding, NO_VALUE)
+            say(self.finding_words, result.why_no_line or "The plan names no class finding.")
+            say(self.agreement, "")
+            return
+        found = result.finding
+        say(self.finding, f"{result.finding_name} = {written(found.value, found.u, found.unit)}")
+        formula = self.hub.lesson.plan.graph.finding.partition("=")[2].strip()
+        say(
+            self.finding_words,
+            f"{pretty(formula)}, {result.line.runs} runs, {result.line.groups} groups",
+        )
+        if result.accepted is None:
+            say(self.agreement, "")
+            return
+        away = abs(result.agreement)
+        accepted = pretty(self.hub.lesson.plan.graph.accepted)
+        if away <= AGREES:
+            say(self.agreement, f"agrees with {accepted} (off by {away:.1f} of its uncertainty)", "good")
+        else:
+            say(self.agreement, f"does not agree with {accepted} (off by {away:.1f} of its uncertainty)", "red")
+
+    def _show_who(self) -> None:
+        while self._who.count():
+            item = self._who.takeAt(0)
+            inner = item.layout()
+            while inner is not None and inner.count():
+                widget = inner.takeAt(0).widget()
+                if widget is not None:
+                    widget.deleteLater()
+        rows = self.hub.lesson.pool_rows()
+        for group in self.hub.lesson.groups:
+            own = [row for row in rows if row.group == group.id]
+            if not own:
+                words, tone = "none yet", "amber"
+            elif all(row.aside for row in own):
+                words, tone = f"set aside: {own[0].aside}", "amber"
+            else:
+                later = next((row.note for row in own if row.note), "")
+                words, tone = (
+                    f"{len(own)} finding{'s' if len(own) != 1 else ''}{f' · {later}' if later else ''}",
+                    "soft",
+                )
+            alias = label(group.alias)
+            alias.setFixedWidth(px(90))
+            said = label(words, tone)
+            self._who.addLayout(hbox(EmblemView(group.emblem.shape, group.emblem.colour, 16), alias, said, None))

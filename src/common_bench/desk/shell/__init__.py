@@ -1,0 +1,1 @@
+"""The frame of the window: path, benches, stage, tape."""

@@ -1,0 +1,83 @@
+"""The path: six stages across the top, each with its state in words."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+
+from common_bench.desk.look.pieces import label, say, set_property
+from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.words import STAGES, path_words
+
+
+class Step(QFrame):
+    def __init__(self, hub: Hub, number: int, stage: str, name: str) -> None:
+        super().__init__()
+        self.setObjectName("step")
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setToolTip(f"Stage {number}: key {number}")
+        self._hub, self.stage, self._number, self._name = hub, stage, number, name
+        self.title = label("", "name")
+        self.title.setTextFormat(Qt.TextFormat.RichText)
+        self.state = label("", "small")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(px(12), px(9), px(8), px(7))
+        column.setSpacing(px(2))
+        column.addWidget(self.title)
+        column.addWidget(self.state)
+
+    def show_state(self, words: str, chosen: bool) -> None:
+        set_property(self, "chosen", chosen)
+        p = palette()
+        colour = p.copper if chosen else p.ink
+        text = f'<span style="color:{p.verdigris};font-size:{px(11)}px">{self._number}</span> <span style="color:{colour}">{self._name}</span>'
+        say(self.title, text)
+        say(self.state, words)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._hub.go(self.stage)
+
+    def keyPressEvent(self, event: object) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self._hub.go(self.stage)
+        else:
+            super().keyPressEvent(event)
+
+
+class Path(QFrame):
+    def __init__(self, hub: Hub, benches_width: int) -> None:
+        super().__init__()
+        self.setObjectName("path")
+        self.setFixedHeight(px(60))
+        self._hub = hub
+        head = QFrame()
+        head.setFixedWidth(benches_width)
+        self.title = label("", "title")
+        self.day = label("", "small")
+        column = QVBoxLayout(head)
+        column.setContentsMargins(px(15), px(8), px(6), px(8))
+        column.setSpacing(px(2))
+        column.addWidget(self.title)
+        column.addWidget(self.day)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(head)
+        self.steps = [Step(hub, number, stage, name) for number, (stage, name) in enumerate(STAGES, 1)]
+        for step in self.steps:
+            row.addWidget(step, 1)
+
+    def refresh(self) -> None:
+        from datetime import date
+
+        lesson = self._hub.lesson
+        say(self.title, lesson.plan.name)
+        held = date.fromisoformat(lesson.row["held_on"])
+        class_name = f"Class {lesson.class_name} · " if lesson.class_name else ""
+        say(self.day, f"{class_name}{held:%a} {held.day} {held:%b}")
+        words = path_words(lesson)
+        for step in self.steps:
+            step.show_state(words[step.stage], step.stage == self._hub.stage)

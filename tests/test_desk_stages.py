@@ -1,0 +1,216 @@
+"""Each stage of the desk by itself: what a person does wrong there, what is said, and how it is taken back."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from common_bench.desk.look import sheet
+from common_bench.desk.look.emblems import shape_path
+from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
+from common_bench.lesson import actions
+from common_bench.lesson.calibrating import has_point
+from common_bench.lesson.exporting import export_pool
+from common_bench.lesson.words import bench_words, path_words
+from common_bench.model.bench import HUES, SHAPES, emblem_for
+from common_bench.model.plan import Plan
+from common_bench.standins.control import StandInProcess
+from test_desk import Desk, desk  # noqa: F401 - the fixture
+
+Made = Callable[..., Desk]
+
+
+def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F811
+    made = desk()
+    stage = made.window.stage
+    made.press("K")
+    made.see("needs 2 points", stage)
+    made.press("X")
+    made.see("There is no such point to set aside on this bench yet.", stage)
+    made.kits.order(kits="all", hang="bottle")
+    begun = made.lesson.engine.now()
+    made.until(lambda: made.lesson.engine.now() > begun + 14, "all swing")
+    made.see("still moving", stage)
+    made.press("Space")
+    made.see("is not taken yet: Basalt is not steady", stage)
+    made.see("moving · 0/5", made.window.benches)
+    made.kits.order(kits=["Basalt"], hang="nothing")
+    made.until(lambda: made.lesson.steady(made.group["Basalt"], "load").steady, "Basalt hangs still")
+    made.see("nothing taken on 1 bench: Basalt.", stage)
+    made.see("follows", stage)
+    made.hang("nothing", 8.0)
+    made.until(lambda: made.lesson.points(made.lesson.kit_of(made.group["Slate"]), "load"), "Slate has it")
+    made.press("Left") if stage.planned.label != "nothing" else None
+    made.press("X")
+    made.answer("")
+    made.see("a reason is missing", stage)
+    made.answer("the hook touched the stand")
+    kit = made.lesson.kit_of(made.hub.group)
+    assert made.lesson.points(kit, "load") == []
+    made.undo()
+    assert len(made.lesson.points(kit, "load")) == 1
+    made.hang("200 g", 6.0)
+    made.press("Right", "Right")
+    assert stage.planned.label == "200 g"
+    made.until(lambda: made.lesson.steady(made.group["Basalt"], "load").steady, "200 g hangs still")
+    made.press("Space")
+    made.until(lambda: all(has_point(made.lesson, g, "load", "200 g") for g in made.group.values()), "all have it")
+    made.press("K")
+    made.see("Kept for", stage)
+    made.see("tension = ", stage)
+    made.hang("350 g", 6.0)
+    made.until(lambda: bench_words(made.lesson, made.hub.group, "calibrate").guess, "beyond the points it is a guess")
+    made.see("N · a guess", made.window.benches)
+    assert len(made.lesson.book.rows("calibration")) >= 1
+    made.undo()
+    assert path_words(made.lesson)["calibrate"] == "0 of 6 good"
+
+
+def test_recording_one_bench_a_wrong_length_and_one_graph(desk: Made) -> None:  # noqa: F811
+    made = desk()
+    made.press("4", "M")
+    stage = made.window.stage
+    made.see("is not recording, so there is no moment to mark.", stage)
+    made.press("Space")
+    made.until(lambda: made.lesson.recording(made.hub.group), "this bench records")
+    made.see("End Basalt (space)", stage)
+    assert sum(made.lesson.recording(group) for group in made.group.values()) == 1
+    made.press("G")
+    made.see("Class wall (G)", stage)
+    made.until(lambda: len(stage._curves) == 6, "one line for each group")
+    made.press("G", "L")
+    field = next(iter(stage.tiles[0].conditions.values()))
+    assert field.hasFocus()
+    field.setText("half a metre")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    made.see("is not a number with its uncertainty", stage)
+    assert field.property("wrong")
+    field.setText("51 cm")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert str(made.lesson.conditions(made.group["Basalt"])["length"]) == "0.510 ± 0.003 m"
+    made.window.setFocus()
+    made.press("Space")
+    made.until(lambda: len(made.lesson.kept_runs()) == 1, "it is kept")
+    assert made.lesson.kept_runs()[0].ended_by == "ended by hand"
+    assert made.lesson.run_conditions(made.lesson.kept_runs()[0].id)["length"].value == pytest.approx(0.499, abs=0.01)
+    made.press("5")
+    made.see("no finding", made.window.stage)
+    made.press("P")
+    made.see("has no finding yet", made.window.stage)
+
+
+def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> None:  # noqa: F811
+    made = desk()
+    made.press("1")
+    stage = made.window.stage
+    for field, text in ((stage.rule, "soon"), (stage.rule, "-3"), (stage.runs, "0"), (stage.runs, "many")):
+        field.setText(text)
+        field.editingFinished.emit()
+        made.see("A run lasts 0 to 86 400 s, and there are 1 to 99 runs for each group.", stage)
+        assert (stage.rule.text(), stage.runs.text()) == ("20", "3")
+    stage.rule.setText("7,5")
+    stage.rule.editingFinished.emit()
+    assert made.lesson.plan.rule.seconds == 7.5
+    stage.alias.setText("Chalk")
+    stage._add_group()
+    made.see("cannot be the alias of a group", stage)
+    stage.alias.setText("Tuff")
+    stage._add_group()
+    made.until(lambda: len(made.window.benches.rows) == 7, "the bench is there")
+    made.see("length not set", made.window.benches)
+    made.undo()
+    made.until(lambda: len(made.window.benches.rows) == 6, "and gone again")
+    stage.conditions.setPlainText("length (m) ± 0.003\nmass (kg) ± 0.001 # of the bottle")
+    stage.conditions.keep_it()
+    assert [each.name for each in made.lesson.plan.conditions] == ["length", "mass"]
+    made.until(lambda: stage.by_bench.rowCount() == 12, "both are asked of each bench")
+    stage.conditions.setPlainText("length (m)\nlength (m)")
+    made.see("“length” is there twice.", stage)
+    stage.conditions.put_back()
+    assert "mass" in stage.conditions.toPlainText()
+
+
+def test_a_kit_is_added_by_address_and_refused_in_words(
+    desk: Made, stand_ins: Callable[..., StandInProcess], tmp_path: Path  # noqa: F811
+) -> None:  # fmt: skip
+    made = desk("--dialect", "commas", "--count", "1", speed=4.0, plan=Plan("Plugging"))
+    far = stand_ins("--over", "tcp", "--dialect", "json", count=1, world_speed=4.0)
+    stage = made.window.stage
+    made.press("A")
+    for wrong, said in (
+        ("gopher://x", "cannot be opened"), ("tcp://x", "no whole address"), ("", "a link is missing"),
+        (made.lesson.ear(made.group["Basalt"]).address.path, "is heard already"), ("/dev/x?speed=fast", "is no speed"),
+    ):  # fmt: skip
+        made.answer(wrong)
+        made.see(said, stage)
+    made.answer(far.link("Basalt"))
+    made.until(lambda: len(made.lesson.engine.ears) == 2, "it is listened to")
+    made.until(lambda: all(ear.ready for ear in made.lesson.engine.ears.values()), "it is heard")
+    made.see("not given to a bench", stage)
+    made.see("JSON · worked out from", stage)
+    made.press("Return")
+    made.see("belongs to Basalt", stage)
+    made.press("A")
+    made.answer(f"file:{tmp_path}/none.txt")
+    made.see("this file cannot be read", stage)
+    made.press("G")
+    made.see("Every kit has its bench, or no bench is free.", stage)
+
+
+def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:  # noqa: F811
+    made = desk()
+    made.calibrate()
+    made.hang("bottle", 1.5)
+    made.record()
+    actions.send_to_pool(made.lesson, [run.id for run in made.lesson.kept_runs()])
+    made.press("6", "X")
+    made.see("Choose a bench whose findings are in the opened pool.", made.window.stage)
+    made.press("O")
+    made.until(lambda: made.window.stage.table.rowCount() == 6, "the class is shown")
+    names = [made.window.stage.table.item(row, 0).text() for row in range(6)]
+    assert names == list(made.group)
+    made.press("N")
+    hidden = [made.window.stage.table.item(row, 0).text() for row in range(6)]
+    assert not set(hidden) & set(made.group)
+    made.press("N")
+    files = export_pool(made.lesson, tmp_path)
+    assert [path.name for path in files] == ["pool.csv", "pool.json", "class-graph.png"]
+    with files[0].open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert [row["group"] for row in rows] == list(made.group)
+    made.undo()
+    made.see("groups have sent their findings", made.window.stage)
+    assert path_words(made.lesson)["pool"] == "sealed · 6 of 6 in"
+
+
+def test_every_stage_can_be_seen_in_both_themes_in_a_small_window(desk: Made) -> None:  # noqa: F811
+    made = desk()
+    made.window.resize(1024, 640)
+    for theme in (PROJECTOR, PAPER):
+        QTest.keyClick(made.window, Qt.Key.Key_F9)
+        assert sheet.palette() is theme
+        for number in range(1, 7):
+            made.press(str(number))
+            QTest.qWait(60)
+            picture = made.window.grab().toImage()
+            colours = {picture.pixelColor(x, y).name() for x in range(10, 1000, 45) for y in range(80, 620, 30)}
+            assert len(colours) > 3, "something is painted"
+            wide = [each for each in made.window.stage.findChildren(type(made.window.stage.title)) if each.isVisible()]
+            assert all(each.mapTo(made.window, each.rect().topRight()).x() <= made.window.width() + 2 for each in wide)
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_emblems_differ_and_keep_their_contrast_on_dark_ground(shape: str) -> None:
+    assert not shape_path(shape).isEmpty()
+    emblems = [(emblem_for(place).shape, emblem_for(place).colour) for place in range(32)]
+    assert len(set(emblems[:16])) == 16
+    for colour in HUES:
+        dark = hue(PROJECTOR, colour)
+        brightness = [sum(int(each[at : at + 2], 16) for at in (1, 3, 5)) for each in (colour, dark)]
+        assert brightness[1] > brightness[0]
+        assert hue(PAPER, colour) == colour
