@@ -1,0 +1,452 @@
+"""Measures ours beside the named yardstick in one run, and prints each figure with what was asked for.
+
+`make bench` runs all parts; `python bench/measure.py chain wall` some of them. `--minutes` sets how long
+memory is watched (10).
+"""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+import os
+import struct
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import numpy as np
+
+from calibration import calibration
+from common_bench.book.book import Book, now
+from common_bench.book.journal import JournalWriter
+from common_bench.links.address import Address
+from common_bench.model.calibration import Calibration
+from common_bench.model.plan import shipped_plan
+from common_bench.record.engine import Engine
+from common_bench.record.rules import Rule
+from common_bench.standins.classes import swinging_bottles
+from common_bench.standins.control import StandInProcess
+from common_bench.standins.dialects import SPEECHES
+from common_bench.standins.kit import BottleKit
+from common_bench.workings.evaluate import check
+
+HERE = Path(__file__).parent
+PLAN = shipped_plan("swinging-bottles")
+WORKINGS = check(PLAN.workings, {"load": "N"})
+CALIBRATION = Calibration(
+    "load", "tension", "N", "straight line", (-0.08, 9.8e-6), ((1e-6, 0.0), (0.0, 1e-16)), (0.0, 4e5), (), noise=30.0
+)
+KITS = 16
+
+
+@contextmanager
+def fed(*words: object) -> Iterator[tuple[list[str], subprocess.Popen[bytes]]]:
+    """Links that a feeder keeps filling, and the feeder."""
+    with tempfile.TemporaryDirectory(prefix="bench-") as folder:
+        command = [sys.executable, str(HERE / "feeder.py"), *map(str, words), "--folder", folder]
+        feeder = subprocess.Popen(command, stdout=subprocess.PIPE, stdin=subprocess.PIPE)
+        assert feeder.stdout
+        try:
+            yield json.loads(feeder.stdout.readline()), feeder
+        finally:
+            feeder.kill()
+            feeder.wait()
+
+
+def begin(feeder: subprocess.Popen[bytes]) -> None:
+    assert feeder.stdin
+    feeder.stdin.write(b"go\n")
+    feeder.stdin.flush()
+
+
+def told(name: str, figure: str, asked: str, good: bool) -> None:
+    print(f"{name:<58} {figure:>24}   asked: {asked:<22} {'met' if good else 'NOT MET'}", flush=True)
+
+
+# bytes to journalled, calibrated, derived blocks
+
+
+def plain_script(link: str, seconds: float) -> tuple[float, float]:
+    """Lines per second, and per second of processor time, of the script that teachers write: readline, decode,
+    split, float, stamp, csv row."""
+    import serial
+
+    lines = 0
+    with serial.Serial(link, 115_200, timeout=1) as port, tempfile.TemporaryFile("w", newline="") as file:
+        writer = csv.writer(file)
+        port.readline()
+        began, cpu = time.perf_counter(), time.process_time()
+        while time.perf_counter() - began < seconds:
+            fields = port.readline().decode(errors="replace").strip().split(";")
+            try:
+                values = [float(field) for field in fields]
+            except ValueError:
+                continue
+            writer.writerow([time.time(), *values])
+            lines += 1
+        return lines / (time.perf_counter() - began), lines / (time.process_time() - cpu)
+
+
+def engine_with(folder: Path, links: list[str], *, calibrated: bool = True) -> tuple[Engine, Book, list[int]]:
+    """An engine on a new book that hears the links; gives the kits' ids too."""
+    book = Book.make(folder / "measured.benchbook")
+    rows = [book.added("plan", name="measured", text="", kept_at=now())]
+    rows.append(book.added("lesson", plan=rows[0].id, class_name="", held_on="", pool_open=0))
+    book.apply("Make the book", rows)
+    engine = Engine(JournalWriter(book.path))
+    kits = []
+    for at, link in enumerate(links):
+        kit = book.record("kit", identity=link, name=link, link=link, format="")
+        hearing = book.record("hearing", lesson=rows[1].id, kit=kit, link=link, opened_at=now(), closed_at="")
+        group = book.record("group", alias=str(at), shape="circle", colour="#000000", position=at)
+        book.record("run", lesson=rows[1].id, group=group, number=1, hearing=hearing, state="asked")
+        engine.hear(kit, hearing, Address(link), WORKINGS, [CALIBRATION] if calibrated else [], settled=True)
+        kits.append(kit)
+    engine.start()
+    return engine, book, kits
+
+
+def our_chain(link: str, seconds: float) -> float:
+    """Lines per second that are read, clocked, calibrated, worked, and in the book when the time is over."""
+    with tempfile.TemporaryDirectory() as folder:
+        engine, book, (kit,) = engine_with(Path(folder), [link])
+        ear = engine.ears[kit]
+        while not ear.ready:
+            time.sleep(0.05)
+        engine.begin_run(kit, 1, 1, Rule())
+        began, first = time.perf_counter(), ear.chain.reader.readings
+        time.sleep(seconds)
+        engine.stop()
+        engine.journal.close()
+        lines = ear.chain.reader.readings - first
+        took = time.perf_counter() - began
+        assert book.heard_bytes(1) > lines * 10
+        book.close()
+        return lines / took
+
+
+def chain() -> None:
+    with fed("flood") as ([link], _):
+        plain, _ = plain_script(link, 5.0)
+    with fed("flood") as ([link], _):
+        ours = our_chain(link, 5.0)
+    told("plain script, one pseudo-terminal", f"{plain:,.0f} lines/s", "(yardstick)", True)
+    told("our chain, bytes to journalled derived blocks", f"{ours:,.0f} lines/s", "", True)
+    told("ratio", f"{ours / plain:.1f} ×", "at least 20 ×", ours >= 20 * plain)
+
+
+def dialects() -> None:
+    """Every dialect, as fast as it is taken; both it and the plain script per second of processor time."""
+    plain_ones = {
+        "semicolons",
+        "commas",
+        "comma-space",
+        "tabs",
+        "spaces",
+        "padded",
+        "trailing",
+        "micros",
+        "seconds",
+        "no-clock",
+        "cr",
+        "lf",
+    }
+    for name in SPEECHES:
+        if name == "on-change":
+            continue  # it is quiet by its nature; its lines are those of names-equals
+        with tempfile.TemporaryDirectory() as folder:
+            text = Path(folder) / "lines"
+            text.write_bytes(lines_of(name))
+            with fed("flood") as ([link], _):
+                _, plain = plain_script(link, 1.0)  # beside each, since the machine's own pace changes by the minute
+            with fed("flood", "--text", text) as ([link], _):
+                lines, cpu = flooded(link, 2.0)
+        wanted = 20 if name in plain_ones else 10
+        ours = lines / cpu
+        told(f"{name}", f"{ours:,.0f} lines/s, {ours / plain:.0f} ×", f"at least {wanted} ×", ours >= wanted * plain)
+
+
+def lines_of(dialect: str) -> bytes:
+    """4000 lines of a kit whose clock is no faster than ours at the pace at which they are taken."""
+    rate = 1_000_000.0
+    kit = BottleKit(swinging_bottles(1)[0], 9, dialect=dialect, rate=rate)
+    kit.restart(0.0)
+    return kit.until(kit.start_up + 4000 / rate)
+
+
+def flooded(link: str, seconds: float) -> tuple[int, float]:
+    """Lines read and the processor s that engine and journal took for them."""
+    with tempfile.TemporaryDirectory() as folder:
+        running, book, (kit,) = engine_with(Path(folder), [link], calibrated=False)
+        ear = running.ears[kit]
+        deadline = time.monotonic() + 10
+        while ear.chain.reader.readings < 1000 and time.monotonic() < deadline:
+            time.sleep(0.02)
+        running.ask(lambda: None)  # between two turns all that was counted has been worked through
+        before, first = thread_seconds(("engine", "journal")), ear.chain.reader.lines
+        time.sleep(seconds)
+        running.ask(lambda: None)
+        lines, cpu = ear.chain.reader.lines - first, thread_seconds(("engine", "journal")) - before
+        assert ear.chain.reader.readings > 0.5 * ear.chain.reader.lines, "it is not read"
+        running.stop()
+        running.journal.close()
+        book.close()
+        return lines, cpu
+
+
+def many() -> None:
+    """32 kits of mixed dialects at 100 lines/s each, all read, nothing dropped by count."""
+    seconds = 60.0
+    names = [name for name in SPEECHES if name != "on-change"]
+    with tempfile.TemporaryDirectory() as folder:
+        ports = Path(folder) / "ports"
+        with StandInProcess(ports, "--dialect", ",".join(names), "--rate", "100", count=32) as kits:
+            links = [port.link for port in kits.notice.ports]
+            running, book, ids = engine_with(Path(folder), links, calibrated=False)
+            deadline = time.monotonic() + 30
+            while not all(running.ears[kit].ready for kit in ids) and time.monotonic() < deadline:
+                time.sleep(0.05)
+            unread = [names[at % len(names)] for at, kit in enumerate(ids) if not running.ears[kit].ready]
+            time.sleep(10)
+            rss = resident()
+            before, began = thread_seconds(("engine", "journal")), time.perf_counter()
+            time.sleep(seconds)
+            share = (thread_seconds(("engine", "journal")) - before) / (time.perf_counter() - began)
+            grown = resident() - rss
+            kits.order(kits="all", fault="silent")
+            time.sleep(1.5)
+            sent = kits.order(ask="state")["sent"]
+            read = [running.ears[kit].chain.reader.lines for kit in ids]
+            lost = sum(sent.values()) - sum(read)
+            running.stop()
+            running.journal.close()
+            kept = sum(book.heard_bytes(hearing) for hearing in range(1, 33))
+            book.close()
+    told(
+        "32 kits of mixed dialects at 100 lines/s, all read",
+        f"{32 - len(unread)} of 32 {','.join(unread)}",
+        "all",
+        not unread,
+    )
+    told("engine and journal for them", f"{share:.1%} of a core", "(shown)", True)
+    told(f"lines sent and not read, of {sum(sent.values()):,}", f"{lost}", "none", lost == 0)
+    told(
+        f"memory over {seconds:.0f} s of it ({kept / 1e6:.0f} MB journalled)",
+        f"{grown:+.1f} MB",
+        "flat (under 5 MB)",
+        grown < 5,
+    )
+
+
+def resident() -> float:
+    return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE") / 1e6
+
+
+# sixteen kits
+
+
+def thread_seconds(names: tuple[str, ...]) -> float:
+    """Processor s that this process's threads of these names have taken."""
+    import threading
+
+    total = 0.0
+    for thread in threading.enumerate():
+        if thread.name in names and thread.native_id:
+            fields = Path(f"/proc/self/task/{thread.native_id}/stat").read_text().rsplit(")", 1)[1].split()
+            total += (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+    return total
+
+
+def engine() -> None:
+    seconds = 20.0
+    with (
+        fed("pace", "--kits", KITS, "--seconds", seconds + 6) as (links, feeder),
+        tempfile.TemporaryDirectory() as folder,
+    ):
+        begin(feeder)
+        running, book, kits = engine_with(Path(folder), links)
+        while not all(running.ears[kit].ready for kit in kits):
+            time.sleep(0.05)
+        for at, kit in enumerate(kits, 1):
+            running.begin_run(kit, at, 1, Rule())
+        time.sleep(1)
+        before, began = thread_seconds(("engine", "journal")), time.perf_counter()
+        time.sleep(seconds)
+        share = (thread_seconds(("engine", "journal")) - before) / (time.perf_counter() - began)
+        running.stop()
+        running.journal.close()
+        book.close()
+    told(
+        f"engine and journal, {KITS} kits at 50 lines/s, recording", f"{share:.1%} of a core", "under 25%", share < 0.25
+    )
+
+
+# the window
+
+
+def in_a_window(part: str, *words: str) -> None:
+    """Runs a part in the real window on a virtual screen."""
+    command = ["xvfb-run", "-a", "-s", "-screen 0 1280x800x24", sys.executable, __file__, part, *words]
+    subprocess.run(command, check=True, env={**os.environ, "QT_QPA_PLATFORM": "xcb"})
+
+
+def wall() -> None:
+    in_a_window("wall-inside")
+
+
+def memory(minutes: float) -> None:
+    in_a_window("memory-inside", "--minutes", str(minutes))
+
+
+class Wall:
+    """The window on a class wall of 16 tiles, all recording what a feeder sends."""
+
+    def __init__(self, folder: Path, links: list[str]) -> None:
+        import msgspec
+        from PyQt6.QtTest import QTest
+
+        from common_bench.desk.shell.application import application
+        from common_bench.desk.shell.hub import Hub
+        from common_bench.desk.shell.window import Bench
+        from common_bench.lesson import actions
+        from common_bench.lesson.lesson import OpenLesson
+        from common_bench.model.bench import Port
+        from common_bench.model.plan import RulePlan
+        from common_bench.standins.classes import ALIASES
+
+        self.app = application()
+        plan = msgspec.structs.replace(PLAN, rule=RulePlan(0.0))
+        self.lesson = OpenLesson.make(folder / "wall.benchbook", plan, "9B", ALIASES[: len(links)])
+        kits = [self.lesson.hear(Port(link, Path(link).name, link)) for link in links]
+        actions.give_kits_in_order(self.lesson, kits)
+        hub = Hub(self.lesson, folder)
+        hub.stage = "record"
+        self.window = Bench(hub)
+        self.window.show()
+        self.stage = self.window.stages["record"]
+        deadline = time.monotonic() + 20
+        while any(self.lesson.ready(group.id) for group in self.lesson.groups) and time.monotonic() < deadline:
+            QTest.qWait(50)
+        self.stage.record_all()
+        self.wait = QTest.qWait
+        self.wait(1500)
+
+    def close(self) -> None:
+        self.window.close()
+
+
+def wall_inside() -> None:
+    from PyQt6.QtCore import QEvent, QObject
+
+    seconds = 20.0
+    with tempfile.TemporaryDirectory() as name, fed("pace", "--kits", KITS, "--seconds", seconds + 25, "--log", f"{name}/log") as (links, feeder):  # fmt: skip
+        begin(feeder)
+        made = Wall(Path(name), links)
+        painted: list[tuple[int, float]] = []
+
+        class Watch(QObject):
+            def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+                if event.type() == QEvent.Type.Paint:
+                    digits = "".join(each for each in watched.text() if each.isdigit())
+                    if digits:
+                        painted.append((int(digits), time.monotonic()))
+                return False
+
+        watch = Watch()
+        for tile in made.stage.tiles:
+            tile.value.installEventFilter(watch)
+        frames = [tile.trace.frames for tile in made.stage.tiles]
+        began = time.perf_counter()
+        made.wait(int(seconds * 1000))
+        took = time.perf_counter() - began
+
+        rates = [(tile.trace.frames - before) / took for tile, before in zip(made.stage.tiles, frames, strict=True)]
+        made.close()
+        feeder.kill()
+        feeder.wait()
+        log = (Path(name) / "log").read_bytes()
+        written = dict(struct.iter_unpack("<qd", log[: len(log) // 16 * 16]))
+        first = {}
+        for number, at in painted:
+            first.setdefault(number, at)
+
+        late = np.array([at - written[number] for number, at in first.items() if number in written])
+    told(
+        f"class wall of {KITS} tiles while recording, slowest tile",
+        f"{min(rates):.1f} frames/s",
+        "at least 20",
+        min(rates) >= 20,
+    )
+    most = float(np.percentile(late, 95)) * 1000
+    told(f"kit's write to painted value, 95 of 100 ({len(late)} values)", f"{most:.0f} ms", "under 120 ms", most < 120)
+
+
+def memory_inside(minutes: float) -> None:
+    with tempfile.TemporaryDirectory() as name, fed("pace", "--kits", KITS, "--seconds", minutes * 60 + 60) as (links, feeder):  # fmt: skip
+        begin(feeder)
+        made = Wall(Path(name), links)
+        seen = []
+        for _ in range(max(2, round(minutes * 2))):
+            made.wait(30_000)
+            seen.append(resident())
+        made.close()
+    settled = seen[len(seen) // 5 :]
+    growth = settled[-1] - settled[0]
+    words = f"{settled[0]:.0f} to {settled[-1]:.0f} MB"
+    print("MB each half minute:", " ".join(f"{each:.1f}" for each in seen), flush=True)
+    told(f"memory over {minutes:g} min of recording {KITS} kits in the window", words, "flat (under 5 MB)", growth < 5)
+
+
+def start() -> None:
+    command = ["xvfb-run", "-a", "-s", "-screen 0 1280x800x24", sys.executable, __file__, "start-inside"]
+    subprocess.run(command, check=True, env={**os.environ, "QT_QPA_PLATFORM": "xcb"})
+
+
+def start_inside() -> None:
+    times = []
+    with tempfile.TemporaryDirectory() as home:
+        for _ in range(3):
+            environment = {**os.environ, "COMMON_BENCH_TIMES": "1", "HOME": home, "XDG_CONFIG_HOME": home}
+            began = time.perf_counter()
+            program = subprocess.Popen(
+                [str(Path(sys.executable).parent / "common-bench")], stderr=subprocess.PIPE, env=environment
+            )
+            assert program.stderr
+            for line in program.stderr:
+                if b"first painted window" in line:
+                    times.append(time.perf_counter() - began)
+                    break
+            program.kill()
+            program.wait()
+    told(
+        "start of the program to its first painted window (3 starts)",
+        f"{max(times):.2f} s at most",
+        "under 1.5 s",
+        max(times) < 1.5,
+    )
+
+
+def main() -> None:
+    parts: dict[str, Callable[[], None]] = {
+        "chain": chain, "dialects": dialects, "engine": engine, "many": many, "wall": wall, "start": start,
+    }  # fmt: skip
+    asked = argparse.ArgumentParser(description=__doc__)
+    asked.add_argument("parts", nargs="*")
+    asked.add_argument("--minutes", type=float, default=10.0)
+    options = asked.parse_args()
+    parts["calibration"] = lambda: calibration(told)
+    parts["memory"] = lambda: memory(options.minutes)
+    inside = {
+        "wall-inside": wall_inside, "start-inside": start_inside, "memory-inside": lambda: memory_inside(options.minutes),
+    }  # fmt: skip
+    for name in options.parts or parts:
+        (parts | inside)[name]()
+
+
+if __name__ == "__main__":
+    main()

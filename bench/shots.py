@@ -1,0 +1,212 @@
+"""Pictures of each main view from the demo data, made by holding the lesson in the real window.
+
+Run by `make shots`: writes docs/screenshots/*.png at 1280x800. `--only NAME …` makes some of them,
+`--out DIR` puts them elsewhere.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtTest import QTest
+
+from common_bench.desk.shell.application import application, demo_window
+from common_bench.desk.shell.hub import Hub
+from common_bench.desk.shell.window import Bench
+from common_bench.lesson.calibrating import has_point
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.plan import shipped_plan
+from common_bench.standins.control import StandInProcess
+
+SPEED = 4.0
+PATIENCE = 40.0  # s
+
+
+def wait_for(met: Callable[[], bool], what: str) -> None:
+    deadline = time.monotonic() + PATIENCE
+    while not met():
+        if time.monotonic() > deadline:
+            raise SystemExit(f"this did not come about: {what}")
+        QTest.qWait(50)
+
+
+class Lesson:
+    """The demo lesson in the window, step by step as a teacher would."""
+
+    def __init__(self, folder: Path, speed: float = SPEED) -> None:
+        self.stand_ins = StandInProcess(folder / "ports", world_speed=speed)
+        self.window: Bench = demo_window(folder, folder / "ports", speed)
+        self.window.show()
+        self.lesson = self.window.hub.lesson
+        self.groups = {group.alias: group.id for group in self.lesson.groups}
+        wait_for(lambda: all(not self.lesson.ready(g) for g in self.groups.values()), "kits are heard")
+
+    def steady(self, after: float) -> None:
+        wait_for(lambda: self.lesson.engine.now() > after, "settling")
+        sensor = self.lesson.sensor()
+        assert sensor
+        wait_for(
+            lambda: all((s := self.lesson.steady(g, sensor.channel)) and s.steady for g in self.groups.values()),
+            "steady",
+        )
+
+    def calibrate(self, picture: Callable[[str], None]) -> None:
+        sensor = self.lesson.sensor()
+        assert sensor
+        stage = self.window.stages["calibrate"]
+        for point in sensor.points:
+            self.stand_ins.order(kits="all", hang=point.label)
+            self.steady(self.lesson.engine.now() + 3.5)
+            if point.check:
+                QTest.qWait(300)
+                picture("calibrate")
+            wait_for(lambda p=point: self._taken(stage, p), "the point is taken")
+        stage.keep_calibration()
+
+    def _taken(self, stage: object, point: object) -> bool:
+        stage.take_point()
+        channel = self.lesson.sensor().channel
+        return all(has_point(self.lesson, group, channel, point.label) for group in self.groups.values())
+
+    def record(self, run: int, during: Callable[[], None]) -> None:
+        self.stand_ins.order(kits="all", hang="bottle")
+        start = self.lesson.engine.now() + 6
+        wait_for(lambda: self.lesson.engine.now() > start, "swinging")
+        self.window.hub.go("record")
+        self.window.stages["record"].record_all()
+        QTest.qWait(400)
+        during()
+        wait_for(lambda: len(self.lesson.kept_runs()) >= run * len(self.groups), "the run ends")
+
+    def close(self) -> None:
+        self.window.close()
+        self.stand_ins.stop()
+
+
+def trouble_pictures(folder: Path, picture: Callable[[Bench, str], None]) -> None:
+    """Stage 2 with kits of several dialects, some of which need somebody, and the open tape."""
+    kits = StandInProcess(
+        folder / "trouble-ports", "--dialect", "json,relay-letters,semicolons,no-value,names-colon,tabs", "--gate", "none,none,menu,none,none,none",
+    )  # fmt: skip
+    aliases = ["Basalt", "Chalk", "Flint", "Gneiss", "Marble", "Slate"]
+    lesson = OpenLesson.make(folder / "trouble.benchbook", shipped_plan("swinging-bottles"), "9B", aliases)
+    hub = Hub(lesson, folder / "trouble-ports", only_stand_ins=True)
+    hub.stage = "plug"
+    window = Bench(hub)
+    window.show()
+    kits.order(kits=["Slate"], fault="half lines")
+    hub.look_for_kits()
+    QTest.qWait(9000)
+    stage = window.stages["plug"]
+    stage._give_in_order()
+    known = {kit.identity: id for id, kit in lesson.kits.items()}
+    stage.choose(f"kit {known['stand-in-Flint']}")
+    QTest.qWait(4500)
+    picture(window, "plug-trouble")
+    stage.choose(f"kit {known['stand-in-Marble']}")
+    window.tape.toggle()
+    QTest.qWait(600)
+    picture(window, "tape")
+    window.close()
+    kits.stop()
+
+
+def bath_picture(folder: Path, picture: Callable[[Bench, str], None]) -> None:
+    """Stage 3 with thermistors in baths: three points are taken, and the benches settle in the bath of the check point."""
+    kits = StandInProcess(folder / "bath-ports", world_speed=SPEED, class_name="warm-baths")
+    window = demo_window(folder / "baths", folder / "bath-ports", SPEED, "warm-baths")
+    window.show()
+    lesson, stage = window.hub.lesson, window.stages["calibrate"]
+    wait_for(lambda: all(not lesson.ready(group.id) for group in lesson.groups), "kits are heard")
+    for point in lesson.sensor().points:
+        kits.order(kits="all", hang=point.label)
+        QTest.qWait(900)
+        stage.take_point()
+        if point.check:
+            wait_for(lambda: sum(has_point(lesson, g.id, "probe", "30 °C") for g in lesson.groups) >= 4, "some have it")
+            window.hub.select(lesson.groups[1].id)
+            window.stage.notice.hide()
+            picture(window, "calibrate-baths")
+            break
+        wait_for(lambda p=point: all(has_point(lesson, g.id, "probe", p.label) for g in lesson.groups), point.label)
+    window.close()
+    kits.stop()
+
+
+def main() -> None:
+    asked = argparse.ArgumentParser(description=__doc__)
+    asked.add_argument("--out", type=Path, default=Path("docs/screenshots"))
+    asked.add_argument("--only", nargs="*", default=[])
+    options = asked.parse_args()
+    options.out.mkdir(parents=True, exist_ok=True)
+    app = application()
+    folder = Path(tempfile.mkdtemp(prefix="shots-"))
+    show = Lesson(folder)
+    window, hub = show.window, show.window.hub
+
+    def picture(name: str) -> None:
+        keep(window, name)
+
+    def keep(shown: Bench, name: str) -> None:
+        if not options.only or name in options.only:
+            QTest.qWait(350)
+            shown.grab().save(str(options.out / f"{name}.png"))
+
+    hub.select(show.groups["Gneiss"])
+    show.calibrate(picture)
+    hub.go("plan")
+    picture("plan")
+    hub.go("plug")
+    show.stand_ins.order(kits=["Gneiss"], fault="noise")
+    QTest.qWait(1500)
+    picture("plug-in")
+    show.stand_ins.order(kits=["Gneiss"], fault="no noise")
+
+    def with_a_gap() -> None:
+        QTest.qWait(500)
+        show.stand_ins.order(kits=["Chalk"], fault="unplug")
+        QTest.qWait(600)
+        show.stand_ins.order(kits=["Chalk"], fault="plug")
+        QTest.qWait(1900)
+        window.stage.notice.hide()
+        picture("record")
+        window.stages["record"].switch_view()
+        QTest.qWait(300)
+        picture("one-graph")
+        window.stages["record"].switch_view()
+
+    show.record(1, with_a_gap)
+    show.record(2, lambda: None)
+    hub.go("work")
+    hub.select(show.groups["Gneiss"])
+    picture("work-up")
+    for group in show.groups.values():
+        hub.select(group)
+        window.stages["work"].send_to_pool()
+    hub.go("pool")
+    hub.select(show.groups["Flint"])
+    picture("pool-sealed")
+    window.stages["pool"].open_or_seal()
+    picture("pool")
+    window.change_theme()
+    hub.go("record")
+    QTest.qWait(800)
+    picture("projector")
+    show.close()
+    window.change_theme()
+    if not options.only or "calibrate-baths" in options.only:
+        bath_picture(folder, keep)
+    trouble_pictures(folder, keep)
+    app.processEvents()
+    os._exit(0)  # the offscreen platform sometimes faults while Python takes the window down
+
+
+if __name__ == "__main__":
+    main()

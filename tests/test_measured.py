@@ -1,0 +1,85 @@
+"""Values with uncertainty and unit: to the digits that they deserve, and read as people type them."""
+
+from __future__ import annotations
+
+import math
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from common_bench.model.measured import Measured, digits, places, plain, read_measured, written
+from common_bench.model.trouble import UnitTrouble
+from common_bench.model.units import conversion, power, product, same_kind, unit
+
+
+@pytest.mark.parametrize(
+    ("value", "u", "unit_text", "shown"),
+    [
+        (1.9034, 0.0061, "s", "1.903 ± 0.006 s"),
+        (9.7878, 0.0522, "m/s²", "9.79 ± 0.05 m/s²"),
+        (2.0163, 0.0142, "s²", "2.016 ± 0.014 s²"),
+        (3.6299, 0.0098, "s²", "3.630 ± 0.010 s²"),
+        (208771.4, 30.2, "", "208\u202f770 ± 30"),
+        (-0.0042, 0.0011, "N", "−0.0042 ± 0.0011 N"),
+        (float("nan"), 0.1, "N", "—"),
+        (0.981, 0.0, "N", "0.9810 N"),
+        (0.0, 0.0, "N", "0 N"),
+    ],
+)  # fmt: skip
+def test_a_value_is_written_to_the_digits_that_it_deserves(value: float, u: float, unit_text: str, shown: str) -> None:
+    assert written(value, u, unit_text) == shown
+
+
+@given(st.floats(1e-9, 1e9), st.floats(-1e9, 1e9))
+def test_what_is_written_differs_from_the_value_by_less_than_its_uncertainty(u: float, value: float) -> None:
+    if places(u) > 12 or places(u) < -9:
+        return
+    shown = digits(value, u, most=12).replace("\u202f", "").replace("−", "-")
+    assert abs(float(shown) - value) <= 0.5 * 10.0 ** -places(u) * 1.0001 + 1e-12
+    assert 10.0 ** -places(u) <= u * 1.06
+
+
+@given(st.floats(-1e6, 1e6), st.floats(0, 1e3))
+def test_what_is_written_can_be_read_again(value: float, u: float) -> None:
+    text = f"{value!r} ± {u!r} m"
+    again = read_measured(text, "m")
+    assert math.isclose(again.value, value, rel_tol=1e-12, abs_tol=1e-12)
+    assert math.isclose(again.u, u, rel_tol=1e-12, abs_tol=1e-12)
+    assert read_measured(text.replace(".", ",").replace("-", "−").replace("e−", "e-"), "m") == again
+
+
+@pytest.mark.parametrize(
+    "text", ["", "long", "1.2.3 m", "0.5 ± -0.1 m", "0.5 s", "1e999 m", "0.5 furlongss", "0.5 ± m"]
+)
+def test_what_is_no_value_of_that_kind_is_refused_in_words(text: str) -> None:
+    with pytest.raises(UnitTrouble) as refused:
+        read_measured(text, "m")
+    assert refused.value.sentence.endswith(".") or refused.value.sentence.endswith("?")
+
+
+def test_units_change_factor_and_zero() -> None:
+    assert conversion("cm", "m") == (0.01, 0.0)
+    factor, offset = conversion("°C", "K")
+    assert (factor, offset) == (1.0, 273.15)
+    factor, offset = conversion("°C", "°F")
+    assert (factor * 20 + offset) == pytest.approx(68.0)
+    assert Measured(52.0, 0.2, "cm").to("m") == Measured(0.52, 0.002, "m")
+    assert same_kind("N", "kg·m/s²")
+    assert not same_kind("N", "J")
+    assert unit("m/s²") == unit("m/s^2")
+    assert product("N", "m", -1) == "N/m"
+    assert power("m/s", 2) == "m²/s²"
+
+
+@pytest.mark.parametrize(("wrong", "meant"), [("mss", "ms"), ("kgg", "kg"), ("newtonz", "")])
+def test_an_unknown_unit_is_refused_with_the_likely_one(wrong: str, meant: str) -> None:
+    with pytest.raises(UnitTrouble) as refused:
+        unit(wrong)
+    assert wrong in refused.value.what
+    assert meant in refused.value.do
+
+
+def test_whole_numbers_are_parted_from_five_digits_on() -> None:
+    assert plain(8412, 0) == "8412"
+    assert plain(-1234567.25, 1) == "−1\u202f234\u202f567.2"
