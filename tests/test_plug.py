@@ -46,6 +46,7 @@ class Listening:
 
     def __init__(self, lesson: OpenLesson, kits: StandInProcess) -> None:
         self.lesson, self.kits = lesson, kits
+        self.happened: list[str] = []
         self.look()
 
     def look(self) -> None:
@@ -57,7 +58,7 @@ class Listening:
 
     def until(self, met: Callable[[], object], what: str, *, within: float = 20.0) -> None:
         def turn() -> object:
-            self.lesson.happenings()
+            self.happened += [each.what for each in self.lesson.happenings()]
             self.look()
             return met()
 
@@ -128,9 +129,12 @@ def test_a_kit_on_the_network_is_heard_told_and_heard_again(plugged: Callable[..
     made.until(lambda: made.kits.order(ask="state")["lamps"]["Basalt"], "the lamp is on")
     if over == "tcp":
         made.kits.order(kits="all", fault="unplug")
-        made.until(lambda: ear.trouble is not None and ear.trouble.cause in ("ended", "no-host"), "the loss is told")
+        made.until(lambda: ear.trouble is not None and ear.trouble.cause == "no-host", "it does not answer any more")
+        assert made.happened.count("lost") == 1
+        assert "back" not in made.happened
         made.kits.order(kits="all", fault="plug")
-        made.heard(within=25)
+        made.heard(within=40)
+        made.until(lambda: made.happened.count("back") == 1, "it is told that it is back")
 
 
 def test_topics_of_a_broker_are_heard_and_told_apart(plugged: Callable[..., Listening], broker: str) -> None:

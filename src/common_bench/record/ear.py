@@ -29,10 +29,12 @@ CLEARLY_NOISE = 3  # bytes that are no text, and most of all
 TEXT_SHARE = 0.85  # of bytes that are text, below which a speed is wrong
 MOST_ROUNDS = 3  # through all speeds
 RESTARTS, RESTARTS_WITHIN = 3, 30.0  # so many restarts in so many s are too many
+STANDS_AFTER = 1.0  # s that a host lets a connection stand, before it is believed though it says nothing
 LOOK_BACK = 6.0  # s over which rate, load and unreadable lines are told
 FULL, NEARLY_FULL = 0.95, 0.85  # share of what the speed carries
 GARBLED = 0.05  # share of lines that cannot be read
 LEAST_LINES = 20  # in LOOK_BACK, before a share of lines is told
+HOSTS = ("tcp", "rfc2217", "mqtt")
 TEXT_BYTES = bytes(range(32, 127)) + b"\r\n\t"
 
 
@@ -127,6 +129,7 @@ class Ear:
         self.opened_at = asked_at
         self.next_try = asked_at
         self.losses = self.failures = 0
+        self.away = False  # it was heard, then lost, and has not come back
         self.speed_found = settled or not address.has_speed
         self.warning: LinkTrouble | None = None
         self.restarts: deque[float] = deque(maxlen=RESTARTS)
@@ -200,8 +203,18 @@ class Ear:
         first, last = self._tallies[0], self._tallies[-1]
         return float(getattr(last, what) - getattr(first, what)) / (last.at - first.at)
 
+    @property
+    def _unanswered(self) -> bool:
+        """Whether a host's trouble lasts though it is called again: a port that opens is there, a host has yet to answer."""
+        return self.address.kind in HOSTS and self._trouble is not None and self._trouble.cause not in QUIET_CAUSES
+
+    @property
+    def is_back(self) -> bool:
+        """Whether a kit that was lost can be used again."""
+        return self.away and self.link is not None and (self._trouble is None or self._trouble.cause in QUIET_CAUSES)
+
     def opened(self, at: float) -> None:
-        if self._trouble is not None and self._trouble.cause != "unreadable":
+        if self._trouble is not None and self._trouble.cause != "unreadable" and not self._unanswered:
             self._trouble = None
         self.warning = None
         self.opened_at = self.last_heard = self.last_reading = at
@@ -230,7 +243,9 @@ class Ear:
             self.speed_found = True
         elif any(each.kind == "words" and len(each.line) > 3 for each in heard.told):
             self.speed_found = True
-        if self._trouble is not None and self._trouble.cause in QUIET_CAUSES and good:
+        if self._trouble is not None and (
+            (self._trouble.cause in QUIET_CAUSES and good) or (self._unanswered and data)
+        ):
             self._trouble = None
         self._remember(heard)
         if not self._tallies or at - self._tallies[-1].at >= 1.0:
@@ -281,6 +296,8 @@ class Ear:
 
     def judge(self, at: float) -> Address | None:
         """Says what is wrong with an open link; gives another speed to try where this one cannot be read."""
+        if self._unanswered and at - self.opened_at > STANDS_AFTER:
+            self._trouble = None
         self._judge_silence(at)
         self.warning = self._warning(at)
         if self.speed_found or self._since_open < CLEARLY_NOISE:

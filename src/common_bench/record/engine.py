@@ -241,6 +241,7 @@ class Engine:
         if ear.asking:
             self._ask_for_reading(ear, ear.asking, at)
         other = ear.judge(at)
+        self._tell_if_back(ear)
         if other is not None:
             self._reopen(ear, other)
 
@@ -316,7 +317,11 @@ class Engine:
             return
         ear.opened(self.now())
         self._selector.register(ear.link, selectors.EVENT_READ, ear)
-        if ear.losses:
+        self._tell_if_back(ear)
+
+    def _tell_if_back(self, ear: Ear) -> None:
+        if ear.is_back:
+            ear.away = False
             self._tell("back", ear.kit)
 
     def _lose(self, ear: Ear, fault: LinkTrouble) -> None:
@@ -328,6 +333,7 @@ class Engine:
         self._retry_later(ear, fault)
         if was_heard:
             ear.losses += 1
+            ear.away = True
             self._tell("lost", ear.kit, words=fault.what)
 
     def _retry_later(self, ear: Ear, fault: LinkTrouble) -> None:

@@ -153,14 +153,24 @@ class SocketOutlet(Outlet):
 
     def __init__(self, kit: StandInKit, speed: int, seed: int) -> None:
         super().__init__(kit, speed, seed)
-        self._server = socket.create_server(("127.0.0.1", 0))
-        self._server.setblocking(False)
-        self.port = self._server.getsockname()[1]
+        self.port = 0
+        self.plug()
         self.link = f"tcp://127.0.0.1:{self.port}"
         self._callers: list[socket.socket] = []
 
+    def plug(self) -> None:
+        """Listens, on the same port each time."""
+        if self.port and self.plugged:
+            return
+        self._server = socket.create_server(("127.0.0.1", self.port))
+        self._server.setblocking(False)
+        self.port = self._server.getsockname()[1]
+        self.plugged = True
+
     def unplug(self) -> None:
+        """Ends every call, and answers no other."""
         self.plugged = False
+        self._server.close()
         for caller in self._callers:
             caller.close()
         self._callers.clear()
@@ -186,10 +196,6 @@ class SocketOutlet(Outlet):
             except OSError:
                 caller.close()
                 self._callers.remove(caller)
-
-    def close(self) -> None:
-        self.unplug()
-        self._server.close()
 
 
 class RemoteTerminalOutlet(TerminalOutlet):
