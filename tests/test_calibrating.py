@@ -48,8 +48,7 @@ def until(made: Class, met: Callable[[], object], what: str, meanwhile: Callable
 
 def take(made: Class, label: str, groups: list[int] | None = None) -> None:
     """Hangs something, waits until all have moved, and takes it on all benches as they become steady."""
-    made.kits.order(kits="all", hang=label)
-    made.world(2.0)
+    made.hang(label)
     taking = Taking(made.lesson)
     taking.about("load", label)
     taking.take(groups)
@@ -62,9 +61,8 @@ def test_steady_benches_have_the_point_and_the_rest_follow_as_they_become_steady
     made = school(count=3)
     lesson, groups = made.lesson, list(made.group.values())
     first, second, third = groups
-    made.kits.order(kits="all", hang="nothing")
-    made.kits.order(kits=["Chalk"], hang="bottle")
-    made.world(3.0)
+    made.hang("nothing")
+    made.hang("bottle", "Chalk", settle=3.0)
     taking = Taking(lesson)
     taking.about("load", "nothing")
     made.until(lambda: (s := lesson.steady(first, "load")) and s.steady, "Basalt is steady")
@@ -96,9 +94,8 @@ def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_somethin
     made = school(count=4)
     lesson, late = made.lesson, made.group["Gneiss"]
     taking = Taking(lesson)
-    made.kits.order(kits="all", hang="100 g")
-    made.kits.order(kits=["Gneiss"], hang="bottle")
-    made.world(3.0)
+    made.hang("100 g")
+    made.hang("bottle", "Gneiss", settle=3.0)
     taking.about("load", "100 g")
     taking.take()
     until(made, lambda: taking.missing() == [late], "three have it", taking.follow)
@@ -107,8 +104,7 @@ def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_somethin
     made.until(lambda: (s := lesson.steady(late, "load")) and s.steady, "Gneiss hangs still, with the next mass")
     assert taking.follow() == []
     assert taking.missing() == [late]
-    made.kits.order(kits=["Gneiss"], hang="100 g")
-    made.world(2.0)
+    made.hang("100 g", "Gneiss")
     made.until(lambda: (s := lesson.steady(late, "load")) and s.steady, "Gneiss has the right one")
     assert taking.take([late]) == [late], "a person may still say so"
 
@@ -120,8 +116,7 @@ def test_points_can_be_taken_by_themselves_and_early_with_a_reason(school: Schoo
     taking.about("load", "nothing")
     made.kits.order(kits="all", hang="nothing")
     until(made, lambda: not taking.missing(), "taken by itself", taking.follow)
-    made.kits.order(kits="all", hang="bottle")
-    made.world(3.0)
+    made.hang("bottle", settle=4.0)
     taking.about("load", "100 g")
     assert taking.follow() == []
     first = made.group["Basalt"]
@@ -152,8 +147,7 @@ def test_keeping_history_age_and_a_bench_that_is_trusted(school: School) -> None
     assert check_words(ready, check) == "good"
     assert all(not point.readings.raw for point in ready.calibration.points), "readings stay with their own rows"
     # Co-calibration: Basalt is trusted, Chalk gets its points from what Basalt reads.
-    made.kits.order(kits="all", hang="200 g")
-    made.world(2.0)
+    made.hang("200 g")
     held = PlannedPoint("beside Basalt", 0.0, 0.001)
     made.until(lambda: lesson.steady(groups[0], "load").steady and lesson.steady(groups[1], "load").steady, "steady")
     taken, why = calibrating.take_points(lesson, groups, "load", held, against=groups[0])
@@ -201,8 +195,7 @@ def test_a_new_calibration_goes_to_old_runs_only_on_request_and_can_be_taken_bac
         lesson.plan, findings=("pull",), rule=msgspec.structs.replace(lesson.plan.rule, seconds=4.0)
     )
     actions.change_plan(lesson, plan, "Measure the pull")
-    made.kits.order(kits="all", hang="350 g")
-    made.world(3.0)
+    made.hang("350 g", settle=3.0)
     lesson.begin_runs(groups)
     until(made, lambda: len(lesson.kept_runs()) == 2, "the runs are kept", lesson.happenings)
     run = lesson.kept_runs(groups[0])[0]
@@ -309,8 +302,7 @@ def test_a_thermistor_in_a_divider_is_calibrated_in_baths_through_its_chain(scho
     taking = Taking(lesson)
     foretold: list[str] = []
     for label in ("0 °C", "40 °C", "60 °C", "30 °C"):
-        made.kits.order(kits="all", hang=label)
-        made.world(1.5)
+        made.hang(label, settle=1.5)
         taking.about("probe", label)
         taking.take()
 

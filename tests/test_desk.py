@@ -24,6 +24,7 @@ from common_bench.lesson.calibrating import has_point
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import CommandPlan, Plan
 from common_bench.standins.control import StandInProcess
+from conftest import PATIENCE, heard_up_to
 
 SPEED = 8.0
 APPLICATION = application()  # kept for as long as the tests run
@@ -63,20 +64,35 @@ class Desk:
             found += [table.item(r, c).text() for r in range(table.rowCount()) for c in range(table.columnCount()) if table.item(r, c)]  # fmt: skip
         return "\n".join(found)
 
-    def until(self, met: Callable[[], object], what: str, within: float = 30.0) -> None:
-        deadline = time.monotonic() + within
+    def until(self, met: Callable[[], object], what: str) -> None:
+        deadline = time.monotonic() + PATIENCE
         while not met():
             if time.monotonic() > deadline:
                 pytest.fail(f"did not come about: {what}. Notice: {self.window.stage.notice.text}")
             QTest.qWait(30)
 
     def see(self, words: str, within: QWidget | None = None) -> None:
-        self.until(lambda: words in self.seen(within), f"“{words}” is seen", 10)
+        self.until(lambda: words in self.seen(within), f"“{words}” is seen")
 
-    def hang(self, what: str, settle: float = 4.0) -> None:
-        self.kits.order(kits="all", hang=what)
-        begun = self.lesson.engine.now()
-        self.until(lambda: self.lesson.engine.now() > begun + settle, "time goes by")
+    def world(self, seconds: float) -> None:
+        """Lets world seconds go by on every bench."""
+        end = self.lesson.engine.now() + seconds
+        self.until(lambda: heard_up_to(self.lesson, end), "time goes by")
+
+    def hang(self, what: str, settle: float = 4.0, on: str = "all") -> None:
+        self.kits.order(kits=[on] if on != "all" else on, hang=what)
+        self.world(settle)
+
+    def run_lasts(self, seconds: float) -> None:
+        """As a teacher sets it in the plan; 0: until somebody ends it."""
+        self.press("1")
+        self.window.stage.rule.setText(f"{seconds:g}")
+        self.window.stage.rule.editingFinished.emit()
+        assert self.lesson.plan.rule.seconds == seconds
+
+    def under_way(self, alias: str, seconds: float) -> None:
+        ear = self.lesson.ear(self.group[alias])
+        self.until(lambda: (run := ear.run) is not None and run.seconds > seconds, "the run is under way")
 
     def calibrate(self) -> None:
         """Every point on every bench, with the space bar once each: who is not steady follows. Then K."""
@@ -212,8 +228,9 @@ def test_a_pulled_cable_is_told_and_the_run_goes_on_with_a_gap(desk: Callable[..
     made = desk()
     made.calibrate()
     made.hang("bottle", 1.0)
+    made.run_lasts(60)
     made.press("4", "R")
-    made.until(lambda: made.lesson.ear(made.group["Chalk"]).run.seconds > 3, "the run is under way")
+    made.under_way("Chalk", 3)
     made.kits.order(kits=["Chalk"], fault="unplug")
     made.see("the cable of")
     made.until(lambda: "unplugged" not in made.seen(made.window.path) and "run 1" in made.seen(made.window.stage), "the run goes on")  # fmt: skip
@@ -243,6 +260,7 @@ def test_a_pulled_cable_is_told_and_the_run_goes_on_with_a_gap(desk: Callable[..
 
 def test_a_silent_kit_and_a_bench_without_one_say_what_to_do(desk: Callable[..., Desk]) -> None:
     made = desk()
+    made.run_lasts(0)
     made.press("4")
     made.kits.order(kits=["Marble"], fault="silent")
     made.see("Nothing heard for")
@@ -291,8 +309,9 @@ def test_every_action_has_a_key_and_the_help_names_it(desk: Callable[..., Desk])
 
 def test_a_crash_is_told_when_the_book_opens_again(desk: Callable[..., Desk], tmp_path: Path) -> None:
     made = desk()
+    made.run_lasts(0)
     made.press("4", "R")
-    made.until(lambda: made.lesson.ear(made.group["Chalk"]).run.seconds > 3, "the run is under way")
+    made.under_way("Chalk", 3)
     copy = tmp_path / "after.benchbook"
     made.lesson.journal.flush()
     from sqlalchemy import text
@@ -368,8 +387,7 @@ def test_a_menu_a_touch_and_a_drag_give_each_kit_to_its_group(desk: Callable[...
     made.press("D")
     made.until(lambda: all(not made.lesson.ready(g) for g in made.group.values()), "every kit is heard")
     chalk, flint = (made.lesson.kit_of(made.group[alias]) for alias in ("Chalk", "Flint"))
-    begun = made.lesson.engine.now()
-    made.until(lambda: made.lesson.engine.now() > begun + 14, "time goes by")
+    made.world(14)
     made.press("W")
     made.kits.order(kits=["Flint"], hang="300 g")
     made.see("moved: its load", stage)

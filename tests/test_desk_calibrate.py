@@ -78,7 +78,6 @@ def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None
         made.until(
             lambda w=label: all(has_point(lesson, g, "load", w) for g in made.group.values()),
             f"{label} takes itself",
-            40,
         )
     made.press("A")
     for kind, words in (("polynomial of degree 2", "× reading²"), ("proportion", "× reading"), ("monotone table", "table through 4 points")):  # fmt: skip
@@ -120,15 +119,12 @@ def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_
     stage, lesson = made.window.stage, made.lesson
     for label in ("nothing", "100 g", "300 g"):
         made.kits.order(kits="all", hang=label)
-        if label == "100 g":
-            made.kits.order(kits=["Flint"], hang="150 g")
-        begun = lesson.engine.now()
-        made.until(lambda b=begun: lesson.engine.now() > b + 3, "time goes by")
+        made.hang("150 g" if label == "100 g" else label, 3, on="Flint")
         while stage.planned.label != label:
             made.press("Right")
         made.press("Space")
         made.until(
-            lambda w=label: all(has_point(lesson, g, "load", w) for g in made.group.values()), f"{label} is taken", 40
+            lambda w=label: all(has_point(lesson, g, "load", w) for g in made.group.values()), f"{label} is taken"
         )
     made.see("Flint disagrees with the class at “100 g”", stage)
     made.press("Down", "Down")
@@ -179,18 +175,14 @@ def test_leaving_the_stage_pulling_the_cable_and_closing_the_book_lose_no_point(
     made.hang("nothing", 3.0)
     made.press("Space")
     made.until(lambda: all(has_point(lesson, g, "load", "nothing") for g in made.group.values()), "taken")
-    made.kits.order(kits="all", hang="bottle")
-    begun = lesson.engine.now()
-    made.until(lambda: lesson.engine.now() > begun + 3, "all swing")
+    made.hang("bottle", 3)
     made.press("Space", "1", "3")
     made.see("follows", made.window.stage)
     made.kits.order(kits=["Chalk"], fault="unplug")
     made.see("unplugged", made.window.stage)
     made.kits.order(kits=["Chalk"], fault="plug")
     made.kits.order(kits="all", hang="100 g")
-    made.until(
-        lambda: all(has_point(lesson, g, "load", "100 g") for g in made.group.values()), "all follow, Chalk too", 40
-    )
+    made.until(lambda: all(has_point(lesson, g, "load", "100 g") for g in made.group.values()), "all follow, Chalk too")
     path = lesson.book.path
     made.window.close()
     time.sleep(0.1)

@@ -32,9 +32,7 @@ def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F
     made.see("needs 2 points", stage)
     made.press("X")
     made.see("There is no such point to set aside on this bench yet.", stage)
-    made.kits.order(kits="all", hang="bottle")
-    begun = made.lesson.engine.now()
-    made.until(lambda: made.lesson.engine.now() > begun + 14, "all swing")
+    made.hang("bottle", 14)
     made.see("still moving", stage)
     made.press("Space")
     made.see("is not taken yet: Basalt is not steady", stage)
@@ -73,6 +71,7 @@ def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F
 
 def test_recording_one_bench_a_wrong_length_and_one_graph(desk: Made) -> None:  # noqa: F811
     made = desk()
+    made.run_lasts(0)
     made.press("4", "M")
     stage = made.window.stage
     made.see("is not recording, so there is no moment to mark.", stage)

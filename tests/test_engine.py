@@ -129,6 +129,7 @@ def test_runs_are_numbered_for_each_group_and_never_overwritten(school: School) 
 def test_a_lost_cable_gives_a_gap_and_the_run_goes_on(school: School) -> None:
     made = school(count=2)
     lesson = made.lesson
+    made.by_hand()
     begun = lesson.begin_runs(list(made.group.values()))
     made.world(4)
     made.kits.order(kits=["Basalt"], fault="unplug")
@@ -148,7 +149,7 @@ def test_a_lost_cable_gives_a_gap_and_the_run_goes_on(school: School) -> None:
     assert whole.gaps == []
     assert len(broken.gaps) == 1
     low, high = broken.gaps[0]
-    assert 3.0 < high - low < 12.0
+    assert 3.0 < high - low < whole.seconds - 8
     assert broken.seconds > high + 2
     steps = np.diff(broken.t)
     assert np.count_nonzero(steps > 0.1) == 1
@@ -216,6 +217,7 @@ def test_killed_in_the_middle_the_book_has_the_run_up_to_the_last_quarter_second
 def test_rubbish_in_the_middle_of_a_run_is_counted_and_kept_and_hurts_no_reading(school: School) -> None:
     made = school(count=2)
     lesson = made.lesson
+    made.by_hand()
     begun = lesson.begin_runs(list(made.group.values()))
     for fault in ("long line", "no text", "names again", "noise"):
         made.kits.order(kits=["Basalt"], fault=fault)
@@ -273,15 +275,18 @@ def test_a_silent_kit_is_told_and_comes_back(school: School) -> None:
 
 def test_a_restart_in_a_run_begins_a_new_stretch_of_the_clock(school: School) -> None:
     made = school(count=1)
+    made.by_hand()
+    began = made.lesson.engine.now()
     begun = made.lesson.begin_runs(list(made.group.values()))
     made.world(4)
     made.kits.order(kits="all", fault="restart")
     made.world(4)
     made.lesson.end_runs(begun)
+    took = made.lesson.engine.now() - began
     made.until(lambda: made.lesson.kept_runs(), "the run is kept")
     replayed = made.lesson.replayed(made.lesson.kept_runs()[0].id)
     assert len(replayed.gaps) == 1
-    assert replayed.seconds == pytest.approx(8.0, abs=1.0)
+    assert 6.5 < replayed.seconds < took + 0.5
     assert (np.diff(replayed.t) >= 0).all()
 
 

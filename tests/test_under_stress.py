@@ -60,7 +60,7 @@ def test_a_book_that_is_held_by_another_loses_nothing_and_says_so(hearing: tuple
     holder.execute("BEGIN IMMEDIATE")
     for at in range(40):
         writer.put(Entry(number, HEARD, at / 10, [Stamped(at / 10, b"line %d\n" % at)]))
-    wait_for(lambda: "cannot be written" in writer.trouble, "the trouble is told", within=20)
+    wait_for(lambda: "cannot be written" in writer.trouble, "the trouble is told")
     holder.execute("ROLLBACK")
     holder.close()
     writer.flush()
@@ -131,7 +131,7 @@ def test_a_host_that_ends_the_line_again_and_again_is_tried_with_growing_pauses(
         told.append(ear.trouble.cause if ear.trouble is not None else "")
         return len(calls) >= 4
 
-    wait_for(tried, "it is tried four times", within=60)
+    wait_for(tried, "it is tried four times")
     assert set(told) == {"ended"}, "what is told does not come and go with each try"
     assert calls[3] - calls[2] > calls[1] - calls[0]
     assert [row["what"] for row in lesson.book.rows("journal")] == [], "a host that says nothing fills nothing"
@@ -159,13 +159,14 @@ def test_a_flooding_kit_does_not_hold_up_the_others(school: School, tmp_path: Pa
     (group,) = made.group.values()
     ear = made.lesson.ear(group)
     assert ear is not None
-    before, began = ear.chain.reader.readings, made.lesson.engine.now()
-    made.until(lambda: made.lesson.engine.now() > began + 4, "time goes by")
-    heard_rate = (ear.chain.reader.readings - before) / (made.lesson.engine.now() - began)
+    flooding, before = made.lesson.engine.ears[kit].chain.reader, ear.chain.reader.readings
+    lines = flooding.lines
+    made.until(lambda: ear.chain.reader.readings > before + 200, "it is heard all the same")
+    lines = flooding.lines - lines
     going = False
     made.lesson.leave(kit)
     os.close(master)
-    assert heard_rate == pytest.approx(50, rel=0.2)
+    assert lines > 50_000, "while the other floods"
     assert ear.trouble is None
 
 
