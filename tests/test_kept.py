@@ -11,8 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.book.book import Book
+from common_bench.lesson.hearing import alike
 from common_bench.lesson.kept import calibration_of, calibration_row, finding_of, finding_row, point_of, point_row
-from common_bench.lesson.lesson import OpenLesson, alike
+from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.address import CHOICES, read_address
 from common_bench.links.causes import _table, trouble
 from common_bench.links.file_link import TAPE_HEAD, tape_text, timed_lines

@@ -8,8 +8,9 @@ import msgspec
 
 from common_bench.book.book import now
 from common_bench.book.changes import Change, RowChange
+from common_bench.lesson.hearing import alike
 from common_bench.lesson.kept import finding_row
-from common_bench.lesson.lesson import OpenLesson, alike
+from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.address import read_address
 from common_bench.model.measured import Measured, read_measured
 from common_bench.model.plan import AskPlan, Plan, as_bytes, plan_from_text, plan_to_text

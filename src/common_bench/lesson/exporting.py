@@ -8,7 +8,8 @@ from pathlib import Path
 from common_bench.book.journal import HEARD, heard
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
-from common_bench.lesson.lesson import OpenLesson, applied_words
+from common_bench.lesson.in_book import applied_words
+from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.file_link import tape_text
 from common_bench.model.block import Series
 from common_bench.model.class_line import ClassResult

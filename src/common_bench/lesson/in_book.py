@@ -1,0 +1,220 @@
+"""What a book holds of a lesson: plan, groups, kits, points, runs, findings, the pool. Rows in, nouns out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+
+from common_bench.book.book import Book
+from common_bench.book.changes import Row, RowChange
+from common_bench.lesson.kept import (
+    calibration_of,
+    finding_of,
+    group_of,
+    measured_of,
+    point_of,
+    run_of,
+)
+from common_bench.model.bench import Group, Kit, emblem_for
+from common_bench.model.calibration import Calibration, ReferencePoint
+from common_bench.model.class_line import ClassResult
+from common_bench.model.measured import Measured
+from common_bench.model.plan import Plan, SensorPlan, plan_from_text
+from common_bench.model.run import Finding, Moment, PoolRow, Run, RunSetting
+from common_bench.model.trouble import BookTrouble
+from common_bench.pool.class_line import class_result
+from common_bench.workings.evaluate import Workings, check, number_from
+from common_bench.workup.findings import GUESS
+
+
+class InBook:
+    """Questions about the lesson that a book is open at, answered from rows that are read again after every change."""
+
+    def __init__(self, book: Book) -> None:
+        self.book = book
+        self.told = list(book.told)
+        self._held: dict[str, list[Row]] = {}
+        lessons = book.rows("lesson")
+        if not lessons:
+            raise BookTrouble("this book holds no lesson.", where=str(book.path), do="Make a new book.")
+        self.id = int(lessons[-1]["id"])
+        self._planned: tuple[str, Plan, Workings] = ("", Plan(""), check((), {}))
+        self._result: ClassResult | None = None
+
+    def rows(self, table: str) -> list[Row]:
+        if table not in self._held:
+            self._held[table] = self.book.rows(table)
+        return self._held[table]
+
+    def refresh(self, *tables: str) -> None:
+        for table in tables or list(self._held):
+            self._held.pop(table, None)
+        self._result = None
+
+    @property
+    def row(self) -> Row:
+        return next(row for row in self.rows("lesson") if row["id"] == self.id)
+
+    @property
+    def plan(self) -> Plan:
+        row = next(row for row in self.rows("plan") if row["id"] == self.row["plan"])
+        if row["text"] != self._planned[0]:
+            plan = plan_from_text(row["text"], "the plan in this book")
+            channels = {sensor.channel: sensor.unit for sensor in plan.sensors}
+            self._planned = row["text"], plan, check(plan.workings, channels)
+        return self._planned[1]
+
+    @property
+    def class_name(self) -> str:
+        return str(self.row["class_name"])
+
+    @property
+    def channels(self) -> dict[str, str]:
+        """Channel -> unit of the quantity that the plan calibrates it to."""
+        return {sensor.channel: sensor.unit for sensor in self.plan.sensors}
+
+    @property
+    def workings(self) -> Workings:
+        return self._planned[2] if self.plan else check((), {})
+
+    @property
+    def groups(self) -> list[Group]:
+        return sorted((group_of(row) for row in self.rows("group")), key=lambda group: group.position)
+
+    def group(self, id: int) -> Group:
+        return next(group for group in self.groups if group.id == id)
+
+    @property
+    def kits(self) -> dict[int, Kit]:
+        return {row["id"]: Kit(row["id"], row["identity"], row["name"], row["link"]) for row in self.rows("kit")}
+
+    def kit_of(self, group: int) -> int | None:
+        return next(
+            (row["kit"] for row in self.rows("bench") if row["group"] == group and row["lesson"] == self.id), None
+        )
+
+    def group_at(self, kit: int) -> int | None:
+        return next(
+            (row["group"] for row in self.rows("bench") if row["kit"] == kit and row["lesson"] == self.id), None
+        )
+
+    def conditions(self, group: int) -> dict[str, Measured]:
+        return {
+            row["name"]: measured_of(row)
+            for row in self.rows("condition_value")
+            if row["group"] == group and row["lesson"] == self.id and row["value"] is not None
+        }
+
+    def run_conditions(self, run: int) -> dict[str, Measured]:
+        return {
+            row["name"]: measured_of(row)
+            for row in self.rows("run_condition")
+            if row["run"] == run and row["value"] is not None
+        }
+
+    def runs(self, group: int | None = None) -> list[Run]:
+        """Closed and open runs in order, those set aside included."""
+        return [run_of(row) for row in self.rows("run") if row["lesson"] == self.id and group in (None, row["group"])]
+
+    def run(self, id: int) -> Run:
+        return run_of(next(row for row in self.rows("run") if row["id"] == id))
+
+    def kept_runs(self, group: int | None = None) -> list[Run]:
+        return [run for run in self.runs(group) if run.state == "closed" and not run.aside and run.begin is not None]
+
+    def findings(self, run: int) -> list[Finding]:
+        return [finding_of(row) for row in self.rows("finding") if row["run"] == run]
+
+    def moments(self, run: int) -> list[Moment]:
+        found = [
+            Moment(row["id"], row["run"], row["t"], row["text"]) for row in self.rows("moment") if row["run"] == run
+        ]
+        return sorted(found, key=lambda moment: moment.t)
+
+    def sensor(self, channel: str | None = None) -> SensorPlan | None:
+        """The plan's sensor for a channel, or its first."""
+        return next((each for each in self.plan.sensors if channel in (None, each.channel)), None)
+
+    def points(self, kit: int, channel: str) -> list[ReferencePoint]:
+        """Points of this lesson that count, in the order in which they were taken."""
+        return [
+            point_of(row)
+            for row in self.rows("reference_point")
+            if row["kit"] == kit and row["channel"] == channel and row["lesson"] == self.id and not row["aside"]
+        ]
+
+    def calibration(self, kit: int, channel: str) -> Calibration | None:
+        """The newest that is kept for a kit's channel."""
+        own = self._kept_rows(kit, channel)
+        return calibration_of(own[-1]) if own else None
+
+    def all_calibrations(self, kit: int, channel: str) -> list[Calibration]:
+        """All that were kept for a kit's channel, in this lesson or before, oldest first."""
+        return [calibration_of(row) for row in self._kept_rows(kit, channel)]
+
+    def _kept_rows(self, kit: int, channel: str) -> list[Row]:
+        rows = self.rows("calibration")
+        return [row for row in rows if row["kit"] == kit and row["channel"] == channel and not row["aside"]]
+
+    def calibrations(self, kit: int) -> list[Calibration]:
+        found = [self.calibration(kit, sensor.channel) for sensor in self.plan.sensors]
+        return [each for each in found if each is not None]
+
+    def heard_from(self, run: Run, kit: int) -> bool:
+        """Whether a run was heard from this kit, by itself or through its receiver."""
+        source = self.book.row("hearing", run.hearing)["kit"]
+        own, through = self.kits[kit].identity, self.kits[source].identity
+        return source == kit or own.startswith(f"{through}#")
+
+    def group_rows(self, aliases: Sequence[str]) -> list[RowChange]:
+        """Groups and their benches, to be added."""
+        rows = []
+        taken = len(self.groups)
+        for place, alias in enumerate(aliases, taken):
+            emblem = emblem_for(place)
+            group = self.book.added("group", alias=alias, shape=emblem.shape, colour=emblem.colour, position=place)
+            rows += [group, self.book.added("bench", lesson=self.id, group=group.id, kit=None)]
+        return rows
+
+    @property
+    def pool_open(self) -> bool:
+        return bool(self.row["pool_open"])
+
+    def pooled(self) -> dict[int, Row]:
+        """Run -> its row in the pool."""
+        return {row["run"]: row for row in self.rows("pooled") if row["sent_at"]}
+
+    def pool_rows(self) -> list[PoolRow]:
+        """The class dataset, group by group. A run that was set aside is in it, with the reason."""
+        found = []
+        places = {group.id: group for group in self.groups}
+        for run_id, row in self.pooled().items():
+            run = self.run(run_id)
+            worked = self.findings(run_id)
+            findings = {finding.name: finding.measured for finding in worked}
+            guessed = "in part outside the calibration: a guess" if any(f.words.endswith(GUESS) for f in worked) else ""
+            note = "; ".join(each for each in (applied_words(run.setting), guessed) if each)
+            found.append(
+                PoolRow(
+                    run_id, run.group, places[run.group].alias, run.number, self.run_conditions(run_id), findings,
+                    row["aside"] or run.aside, note,
+                )
+            )  # fmt: skip
+        return sorted(found, key=lambda row: (places[row.group].position, row.number))
+
+    def class_result(self) -> ClassResult:
+        """Raises PoolTrouble where the plan has no class graph."""
+        if self._result is None:
+            self._result = class_result(self.plan, self.pool_rows(), _evaluate)
+        return self._result
+
+
+def applied_words(setting: RunSetting | None) -> str:
+    """`calibrated afterwards, 25 Nov 12:03` for a run that did not keep the calibration it was made with."""
+    if setting is None or not setting.applied_at:
+        return ""
+    return f"calibrated afterwards, {datetime.fromisoformat(setting.applied_at):%-d %b %H:%M}"
+
+
+def _evaluate(formula: str, names: Mapping[str, Measured]) -> Measured:
+    return number_from(formula, names)
