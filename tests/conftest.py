@@ -46,6 +46,12 @@ def heard_up_to(lesson: OpenLesson, end: float) -> bool:
     return engine.now() >= end and all(ear.live.last_t > end - BEHIND for ear in ears)
 
 
+def is_steady(lesson: OpenLesson, group: int, seconds: float = 0.0) -> bool | None:
+    """Whether a bench's load has been steady for so many s; None while nothing is heard of it."""
+    found = lesson.steady(group, "load")
+    return found.steady and found.seconds > seconds if found is not None else None
+
+
 @pytest.fixture
 def stand_ins(tmp_path: Path) -> Iterator[Callable[..., StandInProcess]]:
     """Starts stand-in classes; all are stopped after the test."""

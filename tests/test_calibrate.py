@@ -11,6 +11,7 @@ from common_bench.calibrate.comparing import Reads, disagreeing, drifted
 from common_bench.calibrate.points import take_point
 from common_bench.calibrate.steady import LONG_ENOUGH, Limits, Steadiness, steadiness
 from common_bench.fits.straight_line import straight_line
+from common_bench.lesson.calibration_words import steady_line
 from common_bench.model.calibration import PlannedPoint, ReferencePoint
 from common_bench.model.trouble import CalibrationTrouble
 from simulated import settling
@@ -138,6 +139,28 @@ def test_nothing_is_said_of_too_little_and_of_no_value() -> None:
     holes = RESTING["white noise"].copy()
     holes[::7] = np.nan
     assert steadiness(T, holes).steady
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from([0.0, 0.0, 0.02, 0.5, 3.0]), st.floats(-1e6, 1e6) | st.just(float("nan"))), max_size=200),
+    st.booleans(),
+)  # fmt: skip
+def test_no_readings_make_it_fail_however_they_came(readings: list[tuple[float, float]], alike: bool) -> None:
+    """After a stall many come at one time; a reading may be missing, or the same again and again."""
+    t = np.cumsum([step for step, _ in readings])
+    raw = np.array([value if not alike else 7.0 for _, value in readings])
+    found = steadiness(t, raw)
+    assert not (found.steady and (t[-1] - t[0] < found.seconds or found.n < 2))
+    assert found.u >= 0 or found.n == 0
+
+
+def test_what_came_all_at_once_at_the_end_tells_no_drift() -> None:
+    t = np.concatenate([np.arange(0, 3, 0.02), np.full(20, 3.0)])
+    raw = 1000 * np.exp(-t / 0.8) + np.random.default_rng(4).normal(0, 0.01, len(t))
+    found = steadiness(t, raw)
+    assert not found.steady
+    assert steady_line(found)[0].startswith(("settling", "still moving"))
+    assert not steadiness(np.full(40, 3.0), np.arange(40.0)).steady
 
 
 def test_limits_of_ones_own_go_before_those_that_are_proposed() -> None:

@@ -31,7 +31,7 @@ from common_bench.model.calibration import PlannedPoint
 from common_bench.model.plan import Plan, SensorPlan, shipped_plan
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble, UnitTrouble
 from common_bench.standins.control import StandInProcess
-from conftest import Class
+from conftest import Class, is_steady
 
 School = Callable[..., Class]
 
@@ -65,8 +65,8 @@ def test_steady_benches_have_the_point_and_the_rest_follow_as_they_become_steady
     made.hang("bottle", "Chalk", settle=3.0)
     taking = Taking(lesson)
     taking.about("load", "nothing")
-    made.until(lambda: (s := lesson.steady(first, "load")) and s.steady, "Basalt is steady")
-    made.until(lambda: (s := lesson.steady(third, "load")) and s.steady, "Flint is steady")
+    made.until(lambda: is_steady(lesson, first), "Basalt is steady")
+    made.until(lambda: is_steady(lesson, third), "Flint is steady")
     assert set(taking.take()) == {first, third}
     assert taking.waiting == {second: "is not steady"}
     assert taking.follow() == []
@@ -101,11 +101,11 @@ def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_somethin
     until(made, lambda: taking.missing() == [late], "three have it", taking.follow)
     made.kits.order(kits="all", hang="200 g")
     until(made, lambda: "has moved" in taking.waiting.get(late, ""), "it is told", taking.follow)
-    made.until(lambda: (s := lesson.steady(late, "load")) and s.steady, "Gneiss hangs still, with the next mass")
+    made.until(lambda: is_steady(lesson, late), "Gneiss hangs still, with the next mass")
     assert taking.follow() == []
     assert taking.missing() == [late]
     made.hang("100 g", "Gneiss")
-    made.until(lambda: (s := lesson.steady(late, "load")) and s.steady, "Gneiss has the right one")
+    made.until(lambda: is_steady(lesson, late), "Gneiss has the right one")
     assert taking.take([late]) == [late], "a person may still say so"
 
 
@@ -149,7 +149,7 @@ def test_keeping_history_age_and_a_bench_that_is_trusted(school: School) -> None
     # Co-calibration: Basalt is trusted, Chalk gets its points from what Basalt reads.
     made.hang("200 g")
     held = PlannedPoint("beside Basalt", 0.0, 0.001)
-    made.until(lambda: lesson.steady(groups[0], "load").steady and lesson.steady(groups[1], "load").steady, "steady")
+    made.until(lambda: all(is_steady(lesson, group) for group in groups[:2]), "steady")
     taken, why = calibrating.take_points(lesson, groups, "load", held, against=groups[0])
     assert set(taken) <= set(groups[1:])
     point = lesson.points(lesson.kit_of(taken[0]), "load")[-1]
@@ -159,7 +159,7 @@ def test_keeping_history_age_and_a_bench_that_is_trusted(school: School) -> None
     assert groups[0] not in why
     # While the reference moves nobody is given a point against it, and nothing is said more than once.
     made.kits.order(kits=["Basalt"], hang="bottle")
-    made.until(lambda: not lesson.steady(groups[0], "load").steady, "the reference swings")
+    made.until(lambda: is_steady(lesson, groups[0]) is False, "the reference swings")
     beside = Taking(lesson, automatic=True, against=groups[0])
     beside.about("load", "100 g")
     assert beside.follow() == []

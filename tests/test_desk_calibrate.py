@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QLineEdit
 from common_bench.lesson.calibrating import has_point
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.calibration import PlannedPoint
+from conftest import is_steady
 from test_desk import Desk, desk  # noqa: F401
 
 Made = Callable[..., Desk]
@@ -140,17 +141,17 @@ def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_
     while stage.planned.label != "100 g":
         made.press("Right")
     made.kits.order(kits=["Flint"], hang="bottle")
-    made.until(lambda: not lesson.steady(made.group["Flint"], "load").steady, "it moves")
+    made.until(lambda: is_steady(lesson, made.group["Flint"]) is False, "it moves")
     made.press("W")
     made.answer(" ")
     made.see("a reason is missing", stage)
     made.answer("the bell rings")
     made.see(" early", stage)
     made.kits.order(kits=["Flint"], hang="100 g")
-    made.until(lambda: lesson.steady(made.group["Flint"], "load").steady, "it is steady")
+    made.until(lambda: is_steady(lesson, made.group["Flint"]), "it is steady")
     made.press("X")
     made.answer("it was still moving")
-    made.until(lambda: lesson.steady(made.group["Flint"], "load").seconds > 3, "steady for a while")
+    made.until(lambda: is_steady(lesson, made.group["Flint"], 3), "steady for a while")
     made.press("Space")
     made.until(lambda: has_point(lesson, made.group["Flint"], "load", "100 g"), "taken again")
     made.press("K")

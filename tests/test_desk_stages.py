@@ -20,6 +20,7 @@ from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.bench import HUES, SHAPES, emblem_for
 from common_bench.model.plan import Plan
 from common_bench.standins.control import StandInProcess
+from conftest import is_steady
 from test_desk import Desk, desk  # noqa: F401 - the fixture
 
 Made = Callable[..., Desk]
@@ -38,7 +39,7 @@ def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F
     made.see("is not taken yet: Basalt is not steady", stage)
     made.see("moving · 0/5", made.window.benches)
     made.kits.order(kits=["Basalt"], hang="nothing")
-    made.until(lambda: made.lesson.steady(made.group["Basalt"], "load").steady, "Basalt hangs still")
+    made.until(lambda: is_steady(made.lesson, made.group["Basalt"]), "Basalt hangs still")
     made.see("nothing taken on 1 bench: Basalt.", stage)
     made.see("follows", stage)
     made.hang("nothing", 8.0)
@@ -55,7 +56,7 @@ def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F
     made.hang("200 g", 6.0)
     made.press("Right", "Right")
     assert stage.planned.label == "200 g"
-    made.until(lambda: made.lesson.steady(made.group["Basalt"], "load").steady, "200 g hangs still")
+    made.until(lambda: is_steady(made.lesson, made.group["Basalt"]), "200 g hangs still")
     made.press("Space")
     made.until(lambda: all(has_point(made.lesson, g, "load", "200 g") for g in made.group.values()), "all have it")
     made.press("K")

@@ -133,8 +133,14 @@ def broker() -> Iterator[str]:
 def test_a_kit_on_the_network_is_heard_told_and_heard_again(plugged: Callable[..., Listening], over: str) -> None:
     made = plugged("--over", over)
     ear = made.heard()
-    assert ear.chain.reader.format is not None
-    assert [c.name for c in ear.chain.reader.format.columns] == ["ms", "load", "temp"]
+
+    def names() -> list[str]:
+        format = ear.chain.reader.format
+        return [column.name for column in format.columns] if format is not None else []
+
+    if over == "rfc2217":  # its first words may be lost while its speed is agreed on; it can be restarted
+        made.lesson.engine.restart(ear.kit)
+    made.until(lambda: names() == ["ms", "load", "temp"], "its line of names is heard")
     actions.send(made.lesson, ear.kit, "L1")
     made.until(lambda: made.kits.order(ask="state")["lamps"]["Basalt"], "the lamp is on")
     if over == "tcp":

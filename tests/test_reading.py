@@ -222,8 +222,47 @@ def test_the_clock_map_finds_the_kits_rate_within_its_uncertainty(drift: float, 
     assert np.abs(t[1500:] - true[1500:] - 5).max() < 0.012
 
 
+def stalled(true: np.ndarray, stalls: list[tuple[float, float]]) -> np.ndarray:
+    """When lines sent at true s arrive, where nothing is passed on for so long from each of these times on."""
+    arrival = true.copy()
+    for begin, length in stalls:
+        inside = (arrival >= begin) & (arrival < begin + length)
+        arrival[inside] = begin + length
+    return arrival
+
+
 @given(
-    st.lists(st.integers(0, 2000), max_size=12), st.sampled_from(["restart", "wrap 16", "wrap 32", "gap", "unknown"])
+    st.floats(-3e-4, 3e-4),
+    st.lists(st.tuples(st.floats(0, 60), st.floats(0.05, 3.0)), max_size=8),
+    st.sampled_from([0.02, 0.1]),
+    st.integers(0, 10**6),
+)
+def test_a_link_or_a_machine_that_stalls_bends_no_time(
+    drift: float, stalls: list[tuple[float, float]], step: float, seed: int
+) -> None:
+    dice = np.random.default_rng(seed)
+    true = np.arange(0, 90, step) + 5.0
+    clock = np.floor((true - 5.0) * (1 + drift) * 1000) / 1000
+    arrival = stalled(true + dice.exponential(0.003, len(true)), [(5.0 + begin, length) for begin, length in stalls])
+    arrival = np.maximum.accumulate(arrival)
+    kit = ClockMap(1e-3)
+    t, _, _, gaps = kit.map(clock, arrival)
+    assert kit.restarts == 0, "a stall is no restart"
+    assert not gaps.any(), "every line came: nothing is missing"
+    assert abs(kit.rate * (1 + drift) - 1) < 6 * kit.u_rate
+    assert kit.u_rate <= 5e-4
+    steps = np.diff(t) / step
+    assert steps.min() > 0.4
+    assert steps.max() < 1.7
+    assert np.abs(t[true > 85] - true[true > 85]).max() < 0.03, "twenty quiet seconds later all is as it was"
+    state = kit.hold()
+    during = kit.map(clock[-1] + np.arange(1, 100) * step, true[-1] + np.arange(1, 100) * step)[0]
+    np.testing.assert_allclose(np.diff(during), state.rate * step, rtol=1e-6)
+
+
+@given(
+    st.lists(st.integers(0, 2000), max_size=12),
+    st.sampled_from(["restart", "wrap 16", "wrap 32", "gap", "unknown", "stall"]),
 )
 def test_restarts_wraps_and_gaps_keep_time_in_order_however_blocks_are_cut(cuts: list[int], what: str) -> None:
     true = np.arange(0, 40, 0.02)
@@ -237,7 +276,7 @@ def test_restarts_wraps_and_gaps_keep_time_in_order_however_blocks_are_cut(cuts:
     else:
         raw[[5, 700, 701]] = np.nan
     raw = raw * 1e-3
-    arrival = true + 1.0
+    arrival = stalled(true + 1.0, [(1.0, 2.5), (9.0, 1.0)] if what == "stall" else [])
     whole = ClockMap(1e-3).map(raw, arrival)
     pieces, kit = [], ClockMap(1e-3)
     borders = sorted({0, len(raw), *(cut for cut in cuts if cut < len(raw))})
@@ -247,7 +286,7 @@ def test_restarts_wraps_and_gaps_keep_time_in_order_however_blocks_are_cut(cuts:
         np.testing.assert_array_equal(whole[part], np.concatenate([piece[part] for piece in pieces]))
     t, _, _, gaps = whole
     assert (np.diff(t) >= 0).all()
-    assert np.abs(t - arrival).max() < 0.03
+    assert np.abs(t - true - 1.0).max() < (2.6 if what == "stall" else 0.03)
     assert np.flatnonzero(gaps).tolist() == ([900] if what == "gap" else [])
     assert kit.restarts == (what == "restart")
 

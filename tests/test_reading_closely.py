@@ -14,10 +14,12 @@ from hypothesis import strategies as st
 
 from common_bench.model.block import Stamped
 from common_bench.model.stream import Column, StreamFormat
-from common_bench.reading.dialects import Moulds, line_reader, senml_records
+from common_bench.reading.dialects import line_reader, long_way
 from common_bench.reading.health import column_health, mains_hum, odd_number, robust_noise
 from common_bench.reading.lines import LineCutter
+from common_bench.reading.moulds import MOST_MOULDS, Moulds
 from common_bench.reading.reader import Reader, is_words, lines_with_other_bytes, plain_table
+from common_bench.reading.senml import senml_records
 from common_bench.reading.spans import spans_of
 from common_bench.reading.values import clock_seconds, kind_of, value_of
 from common_bench.reading.working_out import longer_rows, names_in, work_out
@@ -59,22 +61,21 @@ def same(one: list | None, other: list | None) -> bool:
 @given(st.sampled_from(sorted(FORMATS)), st.integers(0, 10**6), st.data())
 def test_a_mould_reads_what_the_long_way_reads_and_nothing_else(name: str, seed: int, data: st.DataObject) -> None:
     format = FORMATS[name]
-    own = line_reader(format)
-    long_way = own.__self__._long  # type: ignore[attr-defined]
+    own, long = line_reader(format), long_way(format)
     for line in lines_of(name, 0.6, seed):
         own(line)
         at = data.draw(st.integers(0, len(line)))
         other = data.draw(st.sampled_from([b"", b"7", b"-", b".", b" ", b"e", b"\xe2\x88\x92", line[at : at + 1] * 2]))
         changed = line[:at] + other + line[at + 1 :]
-        assert same(own(changed), long_way(changed)), changed
+        assert same(own(changed), long(changed)), changed
 
 
 def test_moulds_are_kept_within_a_limit() -> None:
     format = FORMATS["names-colon"]
-    moulds = Moulds(format, line_reader(format).__self__._long)  # type: ignore[attr-defined]
+    moulds = Moulds(format, long_way(format))
     for gaps in range(1000):
         moulds.read(b"load:1" + b" " * (gaps % 400) + b"temp:2 hum:3")
-    assert len(moulds._made) <= 200
+    assert 100 < len(moulds) <= MOST_MOULDS
 
 
 def test_numbers_that_stand_for_no_value_are_told_in_any_writing() -> None:

@@ -170,6 +170,18 @@ def test_a_flooding_kit_does_not_hold_up_the_others(school: School, tmp_path: Pa
     assert ear.trouble is None
 
 
+def test_a_machine_that_slept_calls_no_kit_silent(school: School) -> None:
+    made = school(count=1, speed=1.0)
+    engine = made.lesson.engine
+    (ear,) = engine.ears.values()
+    told: list[object] = []
+    engine.ask(lambda: time.sleep(3.0))
+    engine.ask(lambda: told.append(ear.trouble))
+    assert told == [None]
+    made.kits.order(kits="all", fault="silent")
+    made.until(lambda: ear.trouble is not None and ear.trouble.cause == "silent", "a kit that is silent is told")
+
+
 @given(st.binary(max_size=4000), st.lists(st.integers(1, 600), max_size=60))
 def test_lines_and_offsets_are_the_same_however_bytes_come(data: bytes, sizes: list[int]) -> None:
     def cut(borders: list[int]) -> list[tuple[int, bytes]]:

@@ -135,9 +135,12 @@ def _noise(raw: Floats) -> tuple[float, float]:
 
 
 def _slope(t: Floats, raw: Floats) -> tuple[float, float, float]:
-    """Drift per s, its standard uncertainty from the scatter about it, and that scatter."""
+    """Drift per s, its standard uncertainty from the scatter about it, and that scatter. Readings that all
+    came at one time, as after a stall, tell no drift: it is nan."""
     about = t - t.mean()
     below = float(np.dot(about, about))
+    if below <= 0:
+        return float("nan"), float("nan"), float(raw.std())
     drift = float(np.dot(about, raw)) / below
     rest = raw - raw.mean() - drift * about
     scatter = float(np.sqrt(np.dot(rest, rest) / max(1, len(rest) - 2)))

@@ -99,3 +99,4 @@ class ClockState(msgspec.Struct, frozen=True):
     wraps: float = 0.0
     last_t: float | None = None
     step: float | None = None
+    last_arrival: float | None = None

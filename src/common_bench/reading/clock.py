@@ -2,8 +2,11 @@
 
 A line's arrival is late by a delay that is never negative, so the earliest arrival in each second
 says most. A robust line through those (median of all slopes between them: Theil, Proc. K. Ned.
-Akad. Wet. 53 (1950); Sen, J. Am. Stat. Assoc. 63, 1379 (1968)) gives the rate. During a run the map is held
-still: all times of a run lie on the kit's own clock times one constant rate.
+Akad. Wet. 53 (1950); Sen, J. Am. Stat. Assoc. 63, 1379 (1968)) gives the rate, weighed against what a
+resonator is worth by how far the arrivals lie from that line: one that stalls, as a radio or a busy
+machine does, says little. A better map is gone over to gradually, so that no time runs back and no
+gap is made. During a run the map is held still: all times of a run lie on the kit's own clock times
+one constant rate.
 
 A kit without a clock that sends evenly is put on an even grid: each reading one usual step after the
 one before, never later than it arrived, and drawn slowly towards the arrivals, so that what a bus adds
@@ -26,6 +29,10 @@ PRIOR_U_RATE = 5e-4  # relative; what an uncalibrated resonator is worth before 
 ARRIVAL_JITTER = 2e-3  # s; how well one earliest arrival is known
 SPACING_FROM = 32  # readings whose median distance is the usual spacing
 FEW = 16  # readings
+SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
+FEW_WINDOWS = 8  # fewer than these, and the one farthest from the line tells how well they are known
+MOST_OFF = 0.1  # of the rate; a few windows that tell more lie in one stall, in which all arrives at one time
+KNOWN_SHARE, KNOWN_SIGMAS = 0.75, 1.15  # of more windows, the share within so many standard deviations of the line
 AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
 AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart
 GAP_FACTOR = 4.0  # a distance of so many usual spacings is a gap
@@ -54,6 +61,8 @@ class ClockMap:
             for each in (state.at_kit, state.at_ours, state.spacing, state.last_raw, state.last_t)
         )
         self._step = math.nan if state.step is None else state.step
+        self._last_arrival = math.nan if state.last_arrival is None else state.last_arrival
+        self._slew = self._slew_for = 0.0  # extra rate, and for how many s of the kit's clock
         self._arrivals: list[float] = []
         self._leapt_to = math.nan
         self.uneven = False
@@ -67,11 +76,13 @@ class ClockMap:
 
     @property
     def state(self) -> ClockState:
-        kit, ours, spacing, last_raw, last_t, step = (
+        kit, ours, spacing, last_raw, last_t, step, last_arrival = (
             None if math.isnan(each) else each
-            for each in (self._kit, self._ours, self.spacing, self._last_raw, self._last_t, self._step)
-        )
-        return ClockState(kit, ours, self.rate, self.u_rate, spacing, last_raw, self._wraps, last_t, step)
+            for each in (
+                self._kit, self._ours, self.spacing, self._last_raw, self._last_t, self._step, self._last_arrival,
+            )
+        )  # fmt: skip
+        return ClockState(kit, ours, self.rate, self.u_rate, spacing, last_raw, self._wraps, last_t, step, last_arrival)
 
     @property
     def last_t(self) -> float:
@@ -80,6 +91,8 @@ class ClockMap:
     def hold(self) -> ClockState:
         """Holds the map still from here on (a run begins) and gives its state for keeping."""
         self.held = True
+        if self._slew and not math.isnan(self._last_raw):
+            self._anchor(self._last_raw + self._wraps)
         self._steps.clear()
         self._arrivals.clear()
         self._leapt_to = math.nan
@@ -96,15 +109,14 @@ class ClockMap:
         count = len(arrival)
         t, clock, u = np.empty(count), np.full(count, np.nan), np.zeros(count)
         if raw is None:
-            for row, at in enumerate(arrival.tolist()):
-                t[row] = self._on_grid(at)
+            t = np.array(self._on_grid(arrival.tolist()), float)
             return t, clock, u, self._gaps(t)
-        if count <= FEW and self._runs_on(raw.tolist(), float(arrival[-1])):
+        if count <= FEW and self._runs_on(raw.tolist(), float(arrival[0])):
             clock = raw + self._wraps
             self._see(clock, arrival)
             u.fill(self.u_rate)
-            t = np.maximum(self._ours + self.rate * (clock - self._kit), self._last_t)
-            self._last_raw, self._last_t = float(raw[-1]), float(t[-1])
+            t = np.maximum(self._mapped(clock), self._last_t)
+            self._last_raw, self._last_t, self._last_arrival = float(raw[-1]), float(t[-1]), float(arrival[-1])
             return t, clock, u, self._gaps(t)
         breaks = np.flatnonzero(~(raw[1:] >= raw[:-1])) + 1  # restarts, wraps, unknown clock values
         start = 0
@@ -125,8 +137,12 @@ class ClockMap:
             stop = int(breaks[later]) if later < len(breaks) else count
             unwrapped = raw[start:stop] + self._wraps
             stop = start + int(np.searchsorted(unwrapped, self._window_end, side="left"))
-            mapped = self._ours + self.rate * (unwrapped[: stop - start] - self._kit)
-            ahead = np.flatnonzero(mapped > arrival[start:stop] + AHEAD)
+            mapped = self._mapped(unwrapped[: stop - start])
+            future = mapped > arrival[start:stop] + AHEAD
+            if future.any():
+                later_by = np.diff(unwrapped[: stop - start], prepend=unwrapped[0])
+                future &= later_by > np.diff(arrival[start:stop], prepend=arrival[start]) + AHEAD
+            ahead = np.flatnonzero(future)
             if len(ahead) and ahead[0] > 0:
                 stop = start + int(ahead[0])
             unwrapped, mapped = unwrapped[: stop - start], mapped[: stop - start]
@@ -135,6 +151,7 @@ class ClockMap:
             u[start:stop] = self.u_rate
             t[start:stop] = mapped if math.isnan(self._last_t) else np.maximum(mapped, self._last_t)
             self._last_raw, self._last_t = float(raw[stop - 1]), float(t[stop - 1])
+            self._last_arrival = float(arrival[stop - 1])
             start = stop
         return t, clock, u, self._gaps(t)
 
@@ -147,12 +164,27 @@ class ClockMap:
             if not value >= last:
                 return False
             last = value
-        return last + self._wraps < self._window_end and (
-            self._ours + self.rate * (last + self._wraps - self._kit) <= arrival + AHEAD
-        )
+        clock = last + self._wraps
+        return clock < self._window_end and self._mapped_one(clock) <= arrival + AHEAD
+
+    def _mapped(self, clock: Floats) -> Floats:
+        """Our time of the kit's unwrapped clock."""
+        since = clock - self._kit
+        t = self._ours + self.rate * since
+        return t + self._slew * np.minimum(since, self._slew_for) if self._slew else t
+
+    def _mapped_one(self, clock: float) -> float:
+        since = clock - self._kit
+        t = self._ours + self.rate * since
+        return t + self._slew * min(since, self._slew_for) if self._slew else t
+
+    def _anchor(self, clock: float) -> None:
+        """Lets the map go on from here at its rate alone."""
+        self._kit, self._ours, self._slew = clock, self._mapped_one(clock), 0.0
 
     def _leaps(self, raw: float, arrival: float) -> bool:
-        """Whether a clock value goes back, or lies in the future, once: a damaged line may do that.
+        """Whether a clock value goes back, or leaps into the future, once: a damaged line may do that.
+        What only seems to lie there because earlier lines came late has not leapt from them.
 
         The one reading then stands at its arrival, and nothing else is changed by it. Two in a row
         that go on from each other are a restart.
@@ -161,7 +193,9 @@ class ClockMap:
             return False
         wrapped = self._wrap(raw) if raw < self._last_raw else 0.0
         back = raw < self._last_raw and not wrapped
-        ahead = self._ours + self.rate * (raw + self._wraps + wrapped - self._kit) > arrival + AHEAD
+        ahead = self._mapped_one(raw + self._wraps + wrapped) > arrival + AHEAD
+        if ahead and not back and self._last_arrival == self._last_arrival:
+            ahead = raw + wrapped - self._last_raw > arrival - self._last_arrival + AHEAD
         if not (back or ahead):
             self._leapt_to = math.nan
             return False
@@ -176,25 +210,29 @@ class ClockMap:
         """The range that the clock has wrapped round at, 0 where it has not."""
         return next((r for r in self._ranges if 0.9 * r < self._last_raw <= r and raw < 0.1 * r), 0.0)
 
-    def _on_grid(self, arrival: float) -> float:
-        """Time of a reading of a kit without a clock, arrived at s."""
-        if not self.held:
-            self._look_at_arrival(arrival)
-        t, step = arrival, self._step
-        if step == step and self._last_t == self._last_t:
-            late = arrival - (self._last_t + step)
-            if late <= 0:
-                t = max(arrival, self._last_t)
-            elif late <= max(LATE_STEPS * step, LATE_SECONDS):
-                t = self._last_t + step + DRAWN * late
-        self._last_t = self._not_before(t)
-        return self._last_t
+    def _on_grid(self, arrivals: list[float]) -> list[float]:
+        """Times of readings of a kit without a clock, arrived at these s."""
+        step, last, held, found = self._step, self._last_t, self.held, []
+        for arrival in arrivals:
+            if not held:
+                self._arrivals.append(arrival)
+                if len(self._arrivals) >= EVEN_FROM:
+                    self._look_at_arrivals()
+                    step = self._step
+            t = arrival
+            if step == step and last == last:
+                late = arrival - (last + step)
+                if late <= 0:
+                    t = max(arrival, last)
+                elif late <= max(LATE_STEPS * step, LATE_SECONDS):
+                    t = last + step + DRAWN * late
+            last = t if last != last else max(t, last)
+            found.append(last)
+        self._last_t = last
+        return found
 
-    def _look_at_arrival(self, arrival: float) -> None:
+    def _look_at_arrivals(self) -> None:
         """Finds the usual step from the arrivals, nan where the kit does not send evenly."""
-        self._arrivals.append(arrival)
-        if len(self._arrivals) < EVEN_FROM:
-            return
         seen = np.array(self._arrivals)
         self._arrivals.clear()
         place = np.arange(EVEN_FROM) - (EVEN_FROM - 1) / 2
@@ -232,7 +270,8 @@ class ClockMap:
         self._last_raw = raw
         self._windows.clear()
         self._wraps, self._width, self._closed, self._earliest = 0.0, WINDOW, 0, None
-        self._kit, self._ours = raw, self._not_before(arrival)
+        self._kit, self._ours, self._slew = raw, self._not_before(arrival), 0.0
+        self._last_arrival = arrival
 
     def _see(self, clock: Floats, arrival: Floats) -> None:
         assert self._earliest is not None
@@ -250,24 +289,33 @@ class ClockMap:
             pairs = zip(self._windows[::2], self._windows[1::2], strict=True)
             self._windows = [min(pair, key=lambda each: each[1] - each[0]) for pair in pairs]
             self._width *= 2
-        if not self.held and (self._closed <= 8 or self._closed % 8 == 0):
-            self._fit(clock)
+        often = self._closed < 8
+        if not self.held and (often or self._closed % 8 == 0):
+            self._fit(clock, self._width * (1 if often else 8))
 
     def _end_of_window(self, clock: float) -> float:
         """Always beyond the clock value itself, however large that is."""
         return max(clock + self._width, math.nextafter(clock, math.inf))
 
-    def _fit(self, clock: float) -> None:
+    def _fit(self, clock: float, until: float) -> None:
+        """The rate from the windows so far, and a map that goes over to theirs within s of the kit's clock."""
+        self._anchor(clock)
         points = np.array(self._windows)
         if len(points) >= 3:
             i, j = np.triu_indices(len(points), 1)
             slopes = (points[j, 1] - points[i, 1]) / (points[j, 0] - points[i, 0])
             seen = float(np.median(slopes)) - 1.0
-            u = ARRIVAL_JITTER / (float(np.std(points[:, 0])) * len(points) ** 0.5)
+            rest = points[:, 1] - points[:, 0] * (1.0 + seen)
+            rest = np.sort(np.abs(rest - np.median(rest)))
+            few = len(rest) < FEW_WINDOWS
+            known = float(rest[-1] if few else np.quantile(rest, KNOWN_SHARE) / KNOWN_SIGMAS)
+            u = max(ARRIVAL_JITTER, known) / (float(np.std(points[:, 0])) * len(points) ** 0.5)
             share = PRIOR_U_RATE**2 / (PRIOR_U_RATE**2 + u * u)
-            self.rate, self.u_rate = 1.0 + share * seen, u * share**0.5
+            if abs(seen) < MOST_OFF or not few:
+                self.rate, self.u_rate = 1.0 + share * seen, u * share**0.5
         level = float(np.median(points[:, 1] - self.rate * points[:, 0]))
-        self._kit, self._ours = clock, self._not_before(level + self.rate * clock)
+        off = level + self.rate * clock - self._ours
+        self._slew, self._slew_for = min(max(off / until, -SLEW), SLEW), until
 
     def _gaps(self, t: Floats) -> Bools:
         """Where the distance to the reading before is more than GAP_FACTOR usual spacings."""

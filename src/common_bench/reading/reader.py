@@ -7,6 +7,7 @@ from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
+from itertools import islice
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -15,8 +16,9 @@ import numpy as np
 from common_bench.model.block import Block, Bools, Floats, Ints, Stamped
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.reading.clock import ClockMap
-from common_bench.reading.dialects import Row, line_reader, text_of
+from common_bench.reading.dialects import line_reader, moulds_of
 from common_bench.reading.lines import LineCutter, Lines
+from common_bench.reading.rows import Row, text_of
 from common_bench.reading.values import numbers_of
 from common_bench.reading.working_out import (
     MOST_COLUMNS,
@@ -192,30 +194,35 @@ class Reader:
                 for kept in (rows, stamps, offsets, kits):
                     kept.clear()
 
-        read, reads = line_reader(self.format) if self.format else _nothing, self.format
-        for place, (at, offset, line) in enumerate(lines):
-            if self.format is not reads and self.format is not None:
-                read, reads = line_reader(self.format), self.format
+        texts, place = [line for _, _, line in lines], 0
+        while place < len(lines):
             if self.format is None:
+                at, offset, line = lines[place]
+                place += 1
                 if self._before_format(at, offset, line, blocks, told):
                     # What waited is read now, and the rest as under any known format.
                     close()
-                    self._one_by_one(lines[place + 1 :], blocks, told)
+                    self._one_by_one(lines[place:], blocks, told)
                     return
                 continue
-            found = read(line)
-            if found is not None:
-                self._in_a_row = 0
-                if not self.format.sparse:
-                    self._strange.clear()
-                for row in found:
-                    rows.append(row.values)
-                    stamps.append(at + row.shift)
+            quick = moulds_of(self.format).run(texts, place)
+            for (at, offset, _), values, kit in zip(islice(lines, place, None), quick.values, quick.kits, strict=False):
+                if not self.format.only or kit == self.format.only:
+                    rows.append(values)
+                    stamps.append(at)
                     offsets.append(offset)
-                    kits.append(row.kit)
+                    kits.append(kit)
+            if quick.values:
+                self._heard_one()
+                place += len(quick.values)
                 continue
+            at, offset, line = lines[place]
+            place += 1
+            found = line_reader(self.format)(line)
+            if found is not None:
+                self._heard_one()
             before = self.format
-            kind, again = self._other_line(line)
+            kind, again = self._other_line(line) if found is None else ("reading", found)
             if self.format is not before:
                 self.format, after = before, self.format
                 close()
@@ -225,9 +232,15 @@ class Reader:
                 stamps.append(at + row.shift)
                 offsets.append(offset)
                 kits.append(row.kit)
-            if not again:
+            if not again and found is None:
                 told.append(Told(at, offset, line, kind))
         close()
+
+    def _heard_one(self) -> None:
+        """A line was read as it should be: what was strange before it was not the beginning of something new."""
+        self._in_a_row = 0
+        if self.format is not None and not self.format.sparse:
+            self._strange.clear()
 
     def _take_over(self, format: StreamFormat) -> None:
         before, self.format = self.format, format
@@ -338,10 +351,6 @@ class Reader:
         for place in places[1:]:  # rows of several kinds may each have the clock in a column of their own
             raw = np.where(np.isnan(raw), table[:, place], raw)
         return raw * self.clock.tick
-
-
-def _nothing(_: bytes) -> list[Row] | None:
-    return None
 
 
 def _holds(found: StreamFormat, known: StreamFormat) -> bool:

@@ -6,7 +6,7 @@ import re
 from typing import NamedTuple
 
 from common_bench.model.stream import StreamFormat
-from common_bench.reading.dialects import pair_form, pair_pattern
+from common_bench.reading.pairs import pair_form, pair_pattern
 
 PART = re.compile(r'"([^"]*)"\s*:|[^\s,:{}\[\]"]+')
 

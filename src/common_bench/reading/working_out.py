@@ -15,19 +15,11 @@ import msgspec
 import numpy as np
 
 from common_bench.model.stream import ASSUMED_NO_VALUE, Column, Kind, Role, StreamFormat
-from common_bench.reading.dialects import (
-    LEAST_ABSOLUTE,
-    MOST_KEYS,
-    decoded,
-    fields_of,
-    flat,
-    json_number,
-    line_reader,
-    pairs_in,
-    senml_records,
-    text_of,
-    unframed,
-)
+from common_bench.reading.dialects import fields_of, line_reader, unframed
+from common_bench.reading.json_lines import MOST_KEYS, decoded, flat, json_number
+from common_bench.reading.pairs import pairs_in
+from common_bench.reading.rows import text_of
+from common_bench.reading.senml import LEAST_ABSOLUTE, senml_records
 from common_bench.reading.values import BARE_HEX, clock_seconds, kind_of, number_pattern, plain_number, table, units
 
 SEPARATORS = (";", "\t", ",", "|", " ")

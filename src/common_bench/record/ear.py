@@ -224,6 +224,15 @@ class Ear:
         for each in self.relayed.values():
             each.opened(at)
 
+    def overlook(self, since: float, until: float) -> None:
+        """Takes out s in which nobody listened, so that no kit is called silent for them."""
+        missed = until - since
+        self.last_heard, self.last_reading, self.opened_at = (
+            min(until, each + missed) for each in (self.last_heard, self.last_reading, self.opened_at)
+        )
+        if self.asking is not None and self.asking.waits:
+            self.asking.asked_at = min(until, self.asking.asked_at + missed)
+
     def take(self, heard: Heard, data: bytes, at: float) -> bool:
         """Counts and remembers what came of one feed of `data`. True where the kit has restarted in it."""
         self._since_open += len(data)

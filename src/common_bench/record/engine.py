@@ -30,6 +30,7 @@ from common_bench.workings.evaluate import Workings
 TICK = 0.05  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
 MOST_HAPPENINGS = 10_000
 MOST_WAITING = 1 << 19  # bytes of one kit before a turn is taken at once, so that a flood cannot hold up the others
+LAPSE = 0.5  # s of our own time without a turn: the machine slept or had too much to do, and nobody was listening
 REST = 0.3  # s that a port stays closed, so that its kit notices
 
 log = logging.getLogger(__name__)
@@ -61,6 +62,7 @@ class Engine:
         self._commands: queue.Queue[Callable[[], None]] = queue.Queue()
         self._selector = selectors.DefaultSelector()
         self._began = time.monotonic()
+        self._turned = 0.0  # when the last turn began
         self._going = True
         self._thread = threading.Thread(target=self._drive, name="engine", daemon=True)
         self.listener: Callable[[Ear, Flow], None] | None = None
@@ -222,6 +224,10 @@ class Engine:
         if not self._going:
             return
         at = self.now()
+        if at - self._turned > LAPSE * self.speed:
+            for ear in self.ears.values():
+                ear.overlook(self._turned, at)
+        self._turned = at
         for ear in list(self.ears.values()):
             try:
                 self._serve(ear, at)

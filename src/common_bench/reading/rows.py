@@ -1,0 +1,32 @@
+"""What one line gives: its rows of numbers, or nothing. The words that all dialects share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+LONGEST_NAME = 40
+
+
+class Row(NamedTuple):
+    """values: one per column, nan where the line holds none; kit: the id that the line names, or '';
+    shift: s by which the reading is older than the line."""
+
+    values: list[float]
+    kit: str = ""
+    shift: float = 0.0
+
+
+Reads = Callable[[str], list[Row] | None]
+
+
+def text_of(line: bytes, latin: bool = False) -> str | None:
+    """The line as text; None where its bytes are no text."""
+    try:
+        return line.decode("latin-1" if latin else "utf-8").strip(" \t\x00\ufeff")
+    except UnicodeDecodeError:
+        return None
+
+
+def kit_word(value: float) -> str:
+    return f"{value:g}" if value == value else ""
