@@ -55,6 +55,47 @@ def same(one: list | None, other: list | None) -> bool:
     )
 
 
+@given(
+    st.sampled_from(sorted(FORMATS)),
+    st.integers(0, 10**6),
+    st.lists(st.tuples(st.integers(0, 60), st.sampled_from([b"hello there", b"\xf8\x00 2\x81", b"", b"1;2", b"[g] go"])), max_size=6),
+    st.lists(st.tuples(st.integers(1, 200), st.sampled_from([0.0, 0.0, 0.02, 1.5])), min_size=1, max_size=60),
+    st.lists(st.integers(1, 9), min_size=1, max_size=30),
+)  # fmt: skip
+def test_no_cut_matters_in_any_dialect(
+    name: str, seed: int, between: list[tuple[int, bytes]], chunks: list[tuple[int, float]], together: list[int]
+) -> None:
+    """Same bytes and same stamps, words and noise and stalls among them: the same blocks, notes and counts."""
+    lines = lines_of(name, 1.2, seed)
+    for place, other in between:
+        lines.insert(min(place, len(lines)), other)
+    data, at, stamped = b"\n".join(lines) + b"\n", 0.0, []
+    while data:
+        size, later = chunks[len(stamped) % len(chunks)]
+        at += later
+        stamped.append(Stamped(at, data[:size]))
+        data = data[size:]
+    whole, one_by_one = Reader(), Reader()
+    one = [whole.feed(stamped)]
+    other, place = [], 0
+    while place < len(stamped):
+        many = together[len(other) % len(together)]
+        halves = [
+            Stamped(c.at, part) for c in stamped[place : place + many] for part in (c.data[:3], c.data[3:]) if part
+        ]
+        other.append(one_by_one.feed(halves))
+        place += many
+    for what in ("t", "clock", "arrival", "offset", "gap_before", "clock_u"):
+        joined = [np.concatenate([getattr(b, what) for heard in each for b in heard.blocks] or [np.empty(0)]) for each in (one, other)]  # fmt: skip
+        np.testing.assert_array_equal(*joined, err_msg=what)
+    for channel in {name for heard in one for block in heard.blocks for name in block.channels}:
+        joined = [np.concatenate([b.channels[channel] for heard in each for b in heard.blocks if channel in b.channels]) for each in (one, other)]  # fmt: skip
+        np.testing.assert_array_equal(*joined, err_msg=channel)
+    assert [told for heard in one for told in heard.told] == [told for heard in other for told in heard.told]
+    assert (whole.lines, whole.readings, whole.kits) == (one_by_one.lines, one_by_one.readings, one_by_one.kits)
+    assert whole.format == one_by_one.format
+
+
 # moulds
 
 
