@@ -249,11 +249,11 @@ def test_bad_sensors_and_bad_references_are_told_and_lose_nothing(school: School
     made.kits.order(kits=["Basalt"], fault="saturated")
     made.kits.order(kits=["Chalk"], fault="silent")
     until(made, lambda: lesson.ready(made.group["Chalk"]) == "kit silent", "Chalk is silent", lesson.happenings)
-    made.world(3.0)
     taking = Taking(lesson)
     taking.about("load", "nothing")
-    taking.take()
-    assert "end" in taking.waiting[first] or "saturated" in taking.waiting[first]
+    until(made, lambda: "at its end (8388607)" in taking.waiting.get(first, ""), "it is at its end", taking.take)
+    made.world(6.0)
+    assert taking.take() == [], "however long it stays there"
     assert "no kit that is heard" in taking.waiting[made.group["Chalk"]]
     sensor = lesson.plan.sensors[0]
     for text, words, kind in (

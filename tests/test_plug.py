@@ -407,9 +407,14 @@ def test_what_is_wrong_with_the_stream_is_told_while_it_is_heard(
 def test_a_sick_column_is_told(plugged: Callable[..., Listening], sensor: str, cause: str) -> None:
     made = plugged("--fault", sensor, "--rate", "130", speed=4.0)
     ear = made.heard()
-    made.until(lambda: made.lesson.health(ear.kit)[0].cause == cause and ear.chain.reader.readings > 800, cause)
     found = made.lesson.health(ear.kit)[0]
-    assert found.rate == pytest.approx(130, rel=0.1)
+
+    def told() -> bool:
+        nonlocal found
+        found = made.lesson.health(ear.kit)[0]
+        return found.cause == cause and ear.chain.reader.readings > 800 and found.rate == pytest.approx(130, rel=0.1)
+
+    made.until(told, f"{sensor} is told, and 130 readings a second")
     if cause == "hum":
         assert sensor.removeprefix("hum") + " Hz" in found.words
 

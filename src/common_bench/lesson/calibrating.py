@@ -23,6 +23,7 @@ from common_bench.lesson.sensor_plan import planned_sensor
 from common_bench.model.calibration import Calibration, PlannedPoint, ReferencePoint
 from common_bench.model.plan import SensorPlan
 from common_bench.model.trouble import CalibrationTrouble, Trouble
+from common_bench.reading.health import column_health
 from common_bench.record.applying import applied, calibrated
 
 # taking points
@@ -93,6 +94,12 @@ def _taken(
     except CalibrationTrouble as trouble:
         still = "still moves" in trouble.what or "too little" in trouble.what
         raise CalibrationTrouble("is not steady" if still else trouble.what) from None
+    # A sensor that has only now reached its end is steady there; the readings of the point alone show it.
+    own = column_health(
+        sensor.channel, np.array(point.readings.t), np.array(point.readings.raw), ear.live.extent(sensor.channel)
+    )
+    if own.cause in BAD_SENSOR:
+        raise CalibrationTrouble(own.words)
     if not reason:
         for other in lesson.points(kit, sensor.channel):
             if other.label != point.label and alike(other, point):
