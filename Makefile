@@ -23,9 +23,10 @@ bench: ready
 shots: ready
 	$(PYTHON) bench/shots.py
 
-# The readers, coverage-guided, ten minutes (SECONDS_TO_RUN=… for another time); then random hands at the window.
+# Every property with other and with more examples; the readers, coverage-guided, ten minutes (SECONDS_TO_RUN=… for another time); then random hands at the window.
 # The fuzzer is needed for nothing else.
 fuzz: ready
 	$(PYTHON) -m pip install -q --disable-pip-version-check atheris==3.0.0
+	PROFILE=explore QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest $$(grep -l "@given" tests/*.py)
 	$(PYTHON) bench/fuzz.py
 	QT_QPA_PLATFORM=offscreen PYTHONPATH=tests $(PYTHON) -m pytest bench/random_hands.py

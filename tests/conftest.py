@@ -19,8 +19,11 @@ from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import RulePlan
 from common_bench.standins.control import StandInProcess
 
-settings.register_profile("bench", deadline=None, max_examples=60, suppress_health_check=list(HealthCheck))
-settings.load_profile("bench")
+# The same examples each time, so that a test tells of a change; `make fuzz` looks for others, and for more.
+ALL = list(HealthCheck)
+settings.register_profile("bench", deadline=None, max_examples=60, suppress_health_check=ALL, derandomize=True)
+settings.register_profile("explore", deadline=None, max_examples=1500, suppress_health_check=ALL)
+settings.load_profile(os.environ.get("PROFILE", "bench"))
 
 SPEED = 6.0
 PATIENCE = 90.0  # s: how long something may take on a machine that has much else to do

@@ -116,7 +116,8 @@ def test_reading_many_lines_at_once_equals_reading_them_one_by_one(rows: list[tu
     known = work_out([separator.join("123").encode()] * 5, [])
     assert known is not None
     fast = Reader(known).feed([Stamped(1.0, b"\n".join(lines) + b"\n")])
-    slow = [Reader(known).feed([Stamped(1.0, line + b"\n")]) for line in lines]
+    slowly = Reader(known)
+    slow = [slowly.feed([Stamped(1.0, line + b"\n")]) for line in lines]
     one, other = joined_columns(fast.blocks), joined_columns(blocks_of(slow))
     for name in [n for n in one if n.startswith("channel")]:
         np.testing.assert_array_equal(one[name], other[name])
@@ -302,6 +303,27 @@ def test_a_held_clock_stands_still_and_goes_on_from_its_kept_state() -> None:
     for one, other in zip(during, again, strict=True):
         np.testing.assert_array_equal(one, other)
     np.testing.assert_allclose(np.diff(during[0]), state.rate * np.diff(raw[700:]), atol=1e-12)
+
+
+@given(st.floats(0.0, 4.0), st.lists(st.integers(700, 2400), max_size=6))
+def test_a_restart_during_a_run_whose_first_lines_come_late_finds_its_place(late: float, cuts: list[int]) -> None:
+    true = np.arange(0, 50, 0.02)
+    raw = np.round(true * 1000) / 1000
+    raw[1000:] -= raw[1000]
+    arrival = stalled(true + 3.0, [(22.9, late)])
+    live = ClockMap(1e-3)
+    live.map(raw[:700], arrival[:700])
+    state = live.hold()
+    during = live.map(raw[700:], arrival[700:])[0]
+    assert live.restarts == 1
+    assert (np.diff(during) >= 0).all()
+    assert np.abs(during[:300] - true[700:1000] - 3.0).max() < 0.01
+    assert np.abs(during[-600:] - true[-600:] - 3.0).max() < 0.01, "later lines say when it was"
+    again, pieces = ClockMap(1e-3, state, held=True), []
+    borders = sorted({700, 2500, *cuts})
+    for low, high in zip(borders, borders[1:], strict=False):
+        pieces.append(again.map(raw[low:high], arrival[low:high])[0])
+    np.testing.assert_array_equal(np.concatenate(pieces), during)
 
 
 def test_a_known_format_reads_from_the_first_line_on() -> None:

@@ -16,13 +16,15 @@ from common_bench.model.block import Stamped
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.dialects import line_reader, long_way
 from common_bench.reading.health import column_health, mains_hum, odd_number, robust_noise
+from common_bench.reading.in_columns import longer_rows
 from common_bench.reading.lines import LineCutter
 from common_bench.reading.moulds import MOST_MOULDS, Moulds
+from common_bench.reading.naming import names_in
 from common_bench.reading.reader import Reader, is_words, lines_with_other_bytes, plain_table
 from common_bench.reading.senml import senml_records
 from common_bench.reading.spans import spans_of
 from common_bench.reading.values import clock_seconds, kind_of, value_of
-from common_bench.reading.working_out import longer_rows, names_in, work_out
+from common_bench.reading.working_out import work_out
 from common_bench.standins.classes import swinging_bottles
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.kit import BottleKit

@@ -6,7 +6,7 @@ Akad. Wet. 53 (1950); Sen, J. Am. Stat. Assoc. 63, 1379 (1968)) gives the rate, 
 resonator is worth by how far the arrivals lie from that line: one that stalls, as a radio or a busy
 machine does, says little. A better map is gone over to gradually, so that no time runs back and no
 gap is made. During a run the map is held still: all times of a run lie on the kit's own clock times
-one constant rate.
+one constant rate; only where it restarts, it is found anew where the new stretch lies.
 
 A kit without a clock that sends evenly is put on an even grid: each reading one usual step after the
 one before, never later than it arrived, and drawn slowly towards the arrivals, so that what a bus adds
@@ -62,6 +62,7 @@ class ClockMap:
         )
         self._step = math.nan if state.step is None else state.step
         self._last_arrival = math.nan if state.last_arrival is None else state.last_arrival
+        self._fresh = False  # a restart while it is held: where it lies is not known yet, its rate is
         self._slew = self._slew_for = 0.0  # extra rate, and for how many s of the kit's clock
         self._arrivals: list[float] = []
         self._leapt_to = math.nan
@@ -90,7 +91,7 @@ class ClockMap:
 
     def hold(self) -> ClockState:
         """Holds the map still from here on (a run begins) and gives its state for keeping."""
-        self.held = True
+        self.held, self._fresh = True, False
         if self._slew and not math.isnan(self._last_raw):
             self._anchor(self._last_raw + self._wraps)
         self._steps.clear()
@@ -271,7 +272,7 @@ class ClockMap:
         self._windows.clear()
         self._wraps, self._width, self._closed, self._earliest = 0.0, WINDOW, 0, None
         self._kit, self._ours, self._slew = raw, self._not_before(arrival), 0.0
-        self._last_arrival = arrival
+        self._last_arrival, self._fresh = arrival, True
 
     def _see(self, clock: Floats, arrival: Floats) -> None:
         assert self._earliest is not None
@@ -292,6 +293,9 @@ class ClockMap:
         often = self._closed < 8
         if not self.held and (often or self._closed % 8 == 0):
             self._fit(clock, self._width * (1 if often else 8))
+        elif self.held and self._fresh:
+            self._go_over(clock, self._width)
+            self._fresh = often or abs(self._slew) == SLEW
 
     def _end_of_window(self, clock: float) -> float:
         """Always beyond the clock value itself, however large that is."""
@@ -313,6 +317,12 @@ class ClockMap:
             share = PRIOR_U_RATE**2 / (PRIOR_U_RATE**2 + u * u)
             if abs(seen) < MOST_OFF or not few:
                 self.rate, self.u_rate = 1.0 + share * seen, u * share**0.5
+        self._go_over(clock, until)
+
+    def _go_over(self, clock: float, until: float) -> None:
+        """Brings the map to where the windows so far have it, within s of the kit's clock."""
+        self._anchor(clock)
+        points = np.array(self._windows)
         level = float(np.median(points[:, 1] - self.rate * points[:, 0]))
         off = level + self.rate * clock - self._ours
         self._slew, self._slew_for = min(max(off / until, -SLEW), SLEW), until

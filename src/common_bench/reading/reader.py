@@ -17,17 +17,12 @@ from common_bench.model.block import Block, Bools, Floats, Ints, Stamped
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.dialects import line_reader, moulds_of
+from common_bench.reading.in_columns import longer_rows, renamed
 from common_bench.reading.lines import LineCutter, Lines
+from common_bench.reading.naming import MOST_COLUMNS, could_be_reading, names_in
 from common_bench.reading.rows import Row, text_of
 from common_bench.reading.values import numbers_of
-from common_bench.reading.working_out import (
-    MOST_COLUMNS,
-    could_be_reading,
-    longer_rows,
-    names_in,
-    renamed,
-    work_out,
-)
+from common_bench.reading.working_out import work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable"]
 FEW_LINES = 6  # below this many, reading line by line is quicker than setting arrays up

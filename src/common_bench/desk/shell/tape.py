@@ -15,8 +15,8 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.lesson import actions
 from common_bench.lesson.history import PAGE, KeptLine, lines_before
 from common_bench.model.stream import StreamFormat
+from common_bench.reading.naming import names_in
 from common_bench.reading.spans import Span, spans_of
-from common_bench.reading.working_out import names_in
 from common_bench.record.ear import Ear, TapeLine
 
 MOST_SHOWN = 6000  # lines in the open view; the journal holds all
