@@ -13,6 +13,7 @@ import pytest
 from common_bench.model.block import Block, Stamped
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.reader import Reader
+from common_bench.standins.dialects import SPEECHES, Sensed, Speech
 
 SAMPLES = tomllib.loads((Path(__file__).parent / "dialects" / "samples.toml").read_text("utf-8"))["sample"]
 
@@ -60,3 +61,29 @@ def test_a_dialect_is_read_with_no_help(sample: dict) -> None:
 def test_the_corpus_is_as_large_as_it_should_be() -> None:
     assert len(SAMPLES) >= 60
     assert len({sample["name"] for sample in SAMPLES}) == len(SAMPLES)
+
+
+def said(speech: Speech, moving: set[str], rows: int = 200) -> bytes:
+    """What a kit says whose sensors named here move, and whose others stand still."""
+    dice, lines = random.Random(7), [*speech.start]
+    for row in range(rows):
+        load, temp, hum, door = dice.randint(-400, 400), dice.uniform(-3, 3), dice.uniform(-5, 5), dice.random() < 0.5
+        sensed = Sensed(
+            20.0 * row, 8412 + load * ("load" in moving), 21.4 + temp * ("temp" in moving),
+            40 + hum * ("hum" in moving), door and "door" in moving, row,
+        )  # fmt: skip
+        line = speech.line(sensed)
+        lines += [line] if line else []
+    return speech.end.join(lines) + speech.end
+
+
+@pytest.mark.parametrize("name", SPEECHES)
+def test_sensors_that_stand_still_are_read_as_those_that_move(name: str) -> None:
+    """A room's temperature shows one number for minutes; that makes it neither a word nor a clock nor a kit."""
+    found = []
+    for moving in ({"load", "temp", "hum", "door"}, set(), {"load"}, {"temp"}, {"door", "hum"}):
+        data = said(SPEECHES[name], moving)
+        reader, _ = read(data, list(range(0, len(data), 37)))
+        assert reader.format is not None
+        found.append((reader.format.dialect, reader.format.decimal_comma, reader.format.columns, reader.unreadable))
+    assert all(each == found[0] for each in found)

@@ -171,6 +171,8 @@ def _in_rows(texts: Sequence[str], words: Sequence[bytes], separator: str, comma
             # Words come again and again, or are the ids of kits; what is new in each line is neither.
             again = len(set(fields)) <= len(fields) / 2 or _tells_kits_apart(fields)
             words_only = again and all(len(field) <= 24 for field in fields) and len(set(fields)) <= MOST_TAGS
+            if all(kind_of(field, not comma) == ("number", "") for field in fields):
+                return None  # numbers written the other way that stand still are no words
             if not words_only or count == 1:
                 return None
         kinds.append(kind or ("text", ""))

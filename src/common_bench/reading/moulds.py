@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from itertools import islice
 from typing import NamedTuple
 
 from common_bench.model.stream import StreamFormat
@@ -81,7 +80,8 @@ class Moulds:
         made, mark, comma, strange, blank = (
             self._made, self._mark, self._format.decimal_comma, self._strange, self._blank,
         )  # fmt: skip
-        for line in islice(lines, start, None) if made else ():
+        for at in range(start, len(lines)) if made else ():
+            line = lines[at]
             mould = made.get(line.translate(None, DIGITS) if not mark else self._mould_of(line))
             if mould is None:
                 break

@@ -7,7 +7,6 @@ from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
-from itertools import islice
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -201,15 +200,16 @@ class Reader:
                     return
                 continue
             quick = moulds_of(self.format).run(texts, place)
-            for (at, offset, _), values, kit in zip(islice(lines, place, None), quick.values, quick.kits, strict=False):
-                if not self.format.only or kit == self.format.only:
-                    rows.append(values)
-                    stamps.append(at)
-                    offsets.append(offset)
-                    kits.append(kit)
             if quick.values:
+                through = lines[place : place + len(quick.values)]
+                for (at, offset, _), values, kit in zip(through, quick.values, quick.kits, strict=True):
+                    if not self.format.only or kit == self.format.only:
+                        rows.append(values)
+                        stamps.append(at)
+                        offsets.append(offset)
+                        kits.append(kit)
                 self._heard_one()
-                place += len(quick.values)
+                place += len(through)
                 continue
             at, offset, line = lines[place]
             place += 1
