@@ -187,12 +187,19 @@ def flooded(link: str, seconds: float) -> tuple[int, float]:
         deadline = time.monotonic() + 10
         while ear.chain.reader.readings < 1000 and time.monotonic() < deadline:
             time.sleep(0.02)
-        running.ask(lambda: None)  # between two turns all that was counted has been worked through
-        before, first = thread_seconds(("engine", "journal")), ear.chain.reader.lines
+        seen: list[tuple[int, int, float]] = []
+
+        def look() -> None:
+            """Between two turns all that was counted has been worked through."""
+            reader = ear.chain.reader
+            seen.append((reader.lines, reader.readings, thread_seconds(("engine", "journal"))))
+
+        running.ask(look)
         time.sleep(seconds)
-        running.ask(lambda: None)
-        lines, cpu = ear.chain.reader.lines - first, thread_seconds(("engine", "journal")) - before
-        assert ear.chain.reader.readings > 0.5 * ear.chain.reader.lines, "it is not read"
+        running.ask(look)
+        (first, readings, before), (last, later, after) = seen
+        lines, cpu = last - first, after - before
+        assert later - readings > 0.5 * lines, f"it is not read: {seen}, {ear.chain.reader.format}"
         running.stop()
         running.journal.close()
         book.close()

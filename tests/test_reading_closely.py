@@ -286,6 +286,29 @@ def test_a_kit_that_changes_its_dialect_is_worked_out_anew() -> None:
     assert reader.unreadable + reader.notes <= 25
 
 
+NAMED_ONCE = {"json-array", "relay-column", "seconds", "tabs"}  # what a column is stands in the line of names
+
+
+@given(st.sampled_from(sorted(set(FORMATS) - {"later-column", "micros"})), st.integers(0, 10**6), st.integers(1, 400))
+def test_wherever_a_stream_is_joined_it_is_read_as_from_its_start(name: str, seed: int, start: int) -> None:
+    """The first line is half a line, and which kinds of lines come first is chance."""
+    data = b"\n".join(lines_of(name, 8.0, seed))[start:] + b"\n"
+    reader, whole, blocks = Reader(), FORMATS[name], []
+    reader.join()
+    for at in range(0, len(data), 97):
+        blocks += reader.feed([Stamped(at / 5000, data[at : at + 97])]).blocks
+    assert reader.format is not None
+    assert (reader.format.dialect, reader.format.decimal_comma) == (whole.dialect, whole.decimal_comma)
+    assert len(reader.format.columns) == len(whole.columns)
+    if name not in NAMED_ONCE:
+        assert [(c.role, c.kind) for c in reader.format.columns] == [(c.role, c.kind) for c in whole.columns]
+        assert reader.clock.restarts == 0, "no clock value has lost its beginning"
+    assert reader.unreadable <= 4
+    if name in ("one-number", "no-clock"):
+        first = np.concatenate([next(iter(block.channels.values())) for block in blocks])
+        assert np.nanmin(first) > 8000, "half a number is no number"
+
+
 def test_a_format_set_by_hand_counts_from_the_next_line() -> None:
     reader = Reader()
     reader.feed([Stamped(0.0, b"21,4\n" * 8)])

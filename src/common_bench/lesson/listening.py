@@ -16,6 +16,7 @@ from common_bench.model.block import Block, Stamped
 from common_bench.model.trouble import LinkTrouble
 from common_bench.reading.reader import Heard, Reader
 from common_bench.record.ear import LEAST_BYTES, TEXT_BYTES, TEXT_SHARE, TRY_SPEED_FOR
+from common_bench.record.engine import JOINED
 
 WAIT = 0.2  # s
 REST = 0.1  # s that a port stays closed, so that its kit notices
@@ -26,6 +27,8 @@ def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
     began = time.monotonic()
     opened, seen = _opened(read_address(link))
     reader = Reader()
+    if opened.address.kind in JOINED:
+        reader.join()
     told: LinkTrouble | None = None
     if seen:
         _print(reader.feed([Stamped(time.monotonic() - began, seen)]), reader, as_json)

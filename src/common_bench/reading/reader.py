@@ -16,20 +16,23 @@ from common_bench.model.block import Block, Bools, Floats, Ints, Stamped
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.dialects import line_reader, moulds_of
-from common_bench.reading.in_columns import longer_rows, renamed
+from common_bench.reading.in_columns import explained, longer_rows, renamed
 from common_bench.reading.lines import LineCutter, Lines
 from common_bench.reading.naming import MOST_COLUMNS, could_be_reading, names_in
 from common_bench.reading.rows import Row, text_of
 from common_bench.reading.values import numbers_of
 from common_bench.reading.working_out import work_out
 
-LineKind = Literal["reading", "names", "words", "unreadable"]
+LineKind = Literal["reading", "names", "words", "unreadable", "half"]
 FEW_LINES = 6  # below this many, reading line by line is quicker than setting arrays up
 MOST_WAITING = 60  # lines kept for working the format out
 MOST_WORDS = 24  # word lines among which names and legends are looked for
 TRY_AT = frozenset([2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60])  # waiting lines at which it is looked for again
 TRY_EVERY = 30
 GROW_AT = (2, 3, 5, 8)  # strange lines at which it is looked for columns that appear later
+PUNCTUATION = (b",", b";", b":", b".", b"\t", b" ", b")", b"]")  # no words begin with these, but half a line may
+DOUBTED_AT = (4, 8, 12)  # lines that a format should have read, after which others are tried on all lines so far
+FAR_MORE, FAR_LESS = 0.85, 0.6  # of those lines, read by another format and by the one so far
 LOOK_AGAIN = 20  # lines in a row that the format does not read, before it is worked out anew
 MOST_KITS = 64
 SHOWN = 200  # characters of a line that are shown
@@ -86,6 +89,10 @@ class Reader:
         self._words: deque[bytes] = deque(maxlen=MOST_WORDS)
         self._strange: deque[bytes] = deque(maxlen=LOOK_AGAIN)
         self._in_a_row = 0
+        self._joined = False  # the next line may be the end of one whose beginning was not heard
+        self._doubtful = -1  # offset of such a line, while no format is known by which it can be judged
+        self._first: tuple[bytes, ...] = ()  # lines that the format was worked out from, while it may be doubted
+        self._odd: list[bytes] = []  # lines since then that could be readings, and are none by it
         self._missed = False
         self.kits: dict[str, int] = {}  # ids on a shared port -> readings of each
         self.lines = self.readings = self.unreadable = self.notes = 0
@@ -111,15 +118,19 @@ class Reader:
         """Another format from the next line on, as somebody has set it by hand."""
         before = self.format
         self.format = format
-        self._waiting, self._seen = [], 0
+        self._waiting, self._seen, self._first = [], 0, ()
         if before is None or self._clock_map().tick != self.clock.tick:
             self.clock = self._clock_map()
 
     def forget_format(self) -> None:
         """Works the format out anew from the next line on, as after a beginning that was missed."""
         self.format = None
-        self._waiting, self._seen = [], 0
+        self._waiting, self._seen, self._first = [], 0, ()
         self.clock = self._clock_map()
+
+    def join(self) -> None:
+        """The link was opened, maybe in the middle of a line: the next one may be half a line."""
+        self._joined = True
 
     def feed(self, chunks: Sequence[Stamped]) -> Heard:
         return self._read(self.cutter.feed(chunks))
@@ -130,18 +141,29 @@ class Reader:
 
     def lost(self, at: float) -> Heard:
         """The link went away: the open half line is given up, counted and told."""
+        self._joined = True
         half = self.cutter.lost()
         if half is None:
             return Heard([], [], [], 0, 0)
         self.lines += 1
         self.unreadable += 1
-        return Heard([], [Told(at, half[0], half[1], "unreadable")], [], 0, 1)
+        return Heard([], [Told(at, half[0], half[1], "half")], [], 0, 0)
 
     def _read(self, pieces: list[Lines]) -> Heard:
         blocks: list[Block] = []
         told: list[Told] = []
         for piece in pieces:
             self.lines += len(piece)
+            if self._joined and not piece.overlong:
+                at, offset, line = piece.part(0, 1).each()[0]
+                self._joined = False
+                if self.format is None:
+                    self._doubtful = offset
+                elif could_be_reading(line):
+                    told.append(Told(at, offset, line, "half"))
+                    if len(piece) == 1:
+                        continue
+                    piece = piece.part(1, len(piece))
             if piece.overlong:
                 told.append(Told(float(piece.stamps[0]), piece.first, piece.data[:-1], "unreadable"))
             else:
@@ -262,7 +284,30 @@ class Reader:
             self._in_a_row = 0
             self.format = grown
             return "reading", line_reader(grown)(line) or []
+        better = self._doubted(format, line)
+        if better is not None:
+            self.format = better
+            return "reading", line_reader(better)(line) or []
         return ("words" if is_words(line) and not _mostly_numbers(line) else "unreadable"), []
+
+    def _doubted(self, format: StreamFormat, line: bytes) -> StreamFormat | None:
+        """Another format that reads far more, where the first lines (half of one, a kind that came by chance) misled."""
+        if not self._first or self._held or format.only:
+            return None
+        self._odd.append(line)
+        if len(self._odd) not in DOUBTED_AT:
+            return None
+        lines = (*self._first, *self._odd)
+        found = work_out(lines, (*self._words, *lines))
+        if len(self._odd) == DOUBTED_AT[-1]:
+            self._first = ()
+        if found is None or (found.dialect, found.columns) == (format.dialect, format.columns):
+            return None
+        texts = [text for each in lines if (text := text_of(each, found.latin))]
+        if explained(found, texts) < FAR_MORE * len(texts) or explained(format, texts) > FAR_LESS * len(texts):
+            return None
+        self._first = ()
+        return found
 
     def _grown(self, format: StreamFormat) -> StreamFormat | None:
         """The format with columns that appear later, or another one where nothing has been read for long."""
@@ -289,17 +334,23 @@ class Reader:
         """Keeps a line until the format is known; True once it is, and all that waited has been read."""
         if not could_be_reading(line):
             kind: LineKind = "words" if is_words(line) else "unreadable"
-            if kind == "words":
+            if kind == "words" and not (offset == self._doubtful and line[:1] in PUNCTUATION):
                 self._words.append(line)
             told.append(Told(at, offset, line, kind))
             return False
         self._waiting.append((at, offset, line))
         self._seen += 1
-        if self._seen in TRY_AT or self._seen % TRY_EVERY == 0:
+        doubtful = self._waiting[0][1] == self._doubtful
+        if {self._seen, self._seen - doubtful} & TRY_AT or self._seen % TRY_EVERY == 0:
             lines = [each[2] for each in self._waiting]
-            found = work_out(lines, (*self._words, *lines))
+            found, half = work_out(lines, (*self._words, *lines)), False
+            if doubtful:
+                found, half = self._without_half_line(found, lines)
             if found is not None:
                 self.format = found
+                if half:
+                    told.append(Told(*self._waiting.pop(0), "half"))
+                self._first, self._odd = tuple(lines[doubtful:][-DOUBTED_AT[-1] :]), []
                 self.clock = self._clock_map(self._clock_state)
                 waiting, self._waiting = self._waiting, []
                 self._one_by_one(waiting, blocks, told)
@@ -309,6 +360,16 @@ class Reader:
             self._words.append(oldest[2])
             told.append(Told(*oldest, "words" if is_words(oldest[2]) else "unreadable"))
         return False
+
+    def _without_half_line(self, found: StreamFormat | None, lines: list[bytes]) -> tuple[StreamFormat | None, bool]:
+        """The format where the first line may be half a line, and whether it is one."""
+        others = lines[1:]
+        # Names in each line show their shape in few lines; columns without names want as many as ever.
+        named = found is not None and (found.dialect != "separated" or found.columns[0].name != "column 1")
+        again = work_out([*others, *others[-1:]] if named else others, (*self._words, *others))
+        if found is not None and again is not None and is_shaped(found, again):
+            return found, not is_whole(found, lines)
+        return work_out(others, (*self._words, *others)), True
 
     def _block(self, table: Floats, stamps: Floats, offsets: Ints, kits: list[str] | None = None) -> Block:
         """table: (n, columns) raw numbers; stamps, offsets: (n,)."""
@@ -346,6 +407,27 @@ class Reader:
         for place in places[1:]:  # rows of several kinds may each have the clock in a column of their own
             raw = np.where(np.isnan(raw), table[:, place], raw)
         return raw * self.clock.tick
+
+
+def is_shaped(one: StreamFormat, other: StreamFormat) -> bool:
+    """Whether two formats cut their lines in the same way into the same columns."""
+    return (one.dialect, one.separator, one.start, one.end, one.kit_mark, one.columns) == (
+        other.dialect, other.separator, other.start, other.end, other.kit_mark, other.columns,
+    )  # fmt: skip
+
+
+def is_whole(format: StreamFormat, lines: Sequence[bytes]) -> bool:
+    """Whether the first of these lines goes on with the others, as far as its first number tells: the digits that
+    a half line lacks make a clock leap, and any other number far smaller than those that follow."""
+    rows = [rows[0].values for line in lines if (rows := line_reader(format)(line))]
+    if format.dialect != "separated" or len(rows) < len(lines) or len(rows) < FEW_LINES / 2:
+        return True
+    first, *others = [row[format.clock or 0] for row in rows]
+    if format.clock is not None:
+        usual = float(np.median(np.diff(others)))
+        return not usual > 0 or 0.2 * usual <= others[0] - first <= 5 * usual
+    shorter = len(lines[0]) < min(map(len, lines[1:]))
+    return not (shorter and abs(first - float(np.median(others))) > 5 * float(np.ptp(others)))
 
 
 def _holds(found: StreamFormat, known: StreamFormat) -> bool:

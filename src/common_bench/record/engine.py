@@ -31,6 +31,7 @@ TICK = 0.05  # s of our own time between two turns of the flow; a block of a few
 MOST_HAPPENINGS = 10_000
 MOST_WAITING = 1 << 19  # bytes of one kit before a turn is taken at once, so that a flood cannot hold up the others
 LAPSE = 0.5  # s of our own time without a turn: the machine slept or had too much to do, and nobody was listening
+JOINED = ("serial", "rfc2217", "tcp")  # links that may be opened in the middle of a line
 REST = 0.3  # s that a port stays closed, so that its kit notices
 
 log = logging.getLogger(__name__)
@@ -322,6 +323,8 @@ class Engine:
             self._retry_later(ear, fault)
             return
         ear.opened(self.now())
+        if ear.address.kind in JOINED:
+            ear.chain.reader.join()
         self._selector.register(ear.link, selectors.EVENT_READ, ear)
         self._tell_if_back(ear)
 

@@ -130,7 +130,7 @@ class FormatCard(Card):
         self._say_effect(ear, format)
 
     def _say_effect(self, ear: Ear, format: StreamFormat) -> None:
-        lines = [line for line in ear.lines()[-100:] if line.kind not in ("sent", "words", "names")]
+        lines = [line for line in ear.lines()[-100:] if line.kind not in ("sent", "words", "names", "half")]
         good = sum(1 for line in lines if line.kind == "reading")
         say(self.effect, f"reads {good} of the last {len(lines)}" if lines else "")
 

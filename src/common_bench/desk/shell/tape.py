@@ -47,6 +47,8 @@ def kind_words(line: TapeLine, ear: Ear) -> str:
         return "names"
     if line.kind == "words":
         return "words, kept as a note" if line.data.strip() else ""
+    if line.kind == "half":
+        return "half a line: it was heard from its middle on"
     if line.kind == "sent":
         return "sent to the kit"
     if line.kind == "unreadable":
