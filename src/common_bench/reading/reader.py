@@ -211,6 +211,7 @@ class Reader:
                     kept.clear()
 
         texts, place = [line for _, _, line in lines], 0
+        moulds, reads = (moulds_of(self.format), self.format) if self.format is not None else (None, None)
         while place < len(lines):
             if self.format is None:
                 at, offset, line = lines[place]
@@ -221,7 +222,9 @@ class Reader:
                     self._one_by_one(lines[place:], blocks, told)
                     return
                 continue
-            quick = moulds_of(self.format).run(texts, place)
+            if moulds is None or self.format is not reads:
+                moulds, reads = moulds_of(self.format), self.format
+            quick = moulds.run(texts, place)
             if quick.values:
                 through = lines[place : place + len(quick.values)]
                 for (at, offset, _), values, kit in zip(through, quick.values, quick.kits, strict=True):
@@ -235,7 +238,7 @@ class Reader:
                 continue
             at, offset, line = lines[place]
             place += 1
-            found = line_reader(self.format)(line)
+            found = moulds.read(line)
             if found is not None:
                 self._heard_one()
             before = self.format

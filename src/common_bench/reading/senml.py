@@ -84,15 +84,18 @@ def _packs(text: str) -> list[Pack] | None:
         records = SENML_PACK.decode(text)
     except (msgspec.DecodeError, RecursionError, UnicodeError, ValueError):
         return senml_records(decoded(text))
-    if len(records) > MOST_KEYS or any(r.bv is not None or r.vs is not None or r.vd is not None for r in records):
-        return senml_records(decoded(text))
     base_name, base_time, found = "", 0.0, []
     for record in records:
+        if record.bv is not None or record.vs is not None or record.vd is not None or len(records) > MOST_KEYS:
+            return senml_records(decoded(text))
         base_name = record.bn or base_name
-        base_time = base_time if record.bt is None else record.bt
-        value = record.v if record.v is not None else None if record.vb is None else float(record.vb)
+        if record.bt is not None:
+            base_time = record.bt
+        value = record.v
         if value is None:
-            continue
+            if record.vb is None:
+                continue
+            value = float(record.vb)
         found.append(Pack(base_name + record.n, "", value, base_time + record.t))
     return found or None
 
@@ -107,14 +110,14 @@ def senml_reads(format: StreamFormat) -> Reads:
         if records is None:
             return None
         times: dict[float, list[float]] = {}
-        for record in records:
-            at = places.get(record.name)
-            if at is None or record.value is None:
+        for name, _, value, time in records:
+            at = places.get(name)
+            if at is None or value is None:
                 return None
-            row = times.get(record.time)
+            row = times.get(time)
             if row is None:
-                row = times[record.time] = blank.copy()
-            row[at] = record.value
+                row = times[time] = blank.copy()
+            row[at] = value
         rows = []
         for when in sorted(times):
             values, shift = times[when], 0.0
