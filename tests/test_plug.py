@@ -254,6 +254,42 @@ def test_a_speed_is_found_in_the_first_round_for_five_lines_a_second(
     made.until(lambda: f"speed={speed}" in made.lesson.kits[made.ear().kit].link, "it is remembered")
 
 
+@pytest.mark.parametrize(
+    "dialect", ["semicolons", "names-colon", "tagged", "one-number", "hexadecimal", "relay-letters"]
+)
+def test_a_kit_that_runs_on_when_it_is_opened_is_read_from_the_middle_of_a_line_on(
+    plugged: Callable[..., Listening], dialect: str
+) -> None:
+    made = plugged("--gate", "running", "--dialect", dialect, speed=4.0)
+    ear = made.heard()
+
+    def roles() -> list[str]:
+        format = ear.chain.reader.format
+        return [f"{column.role} {column.kind}" for column in format.columns] if format is not None else []
+
+    asked = {
+        "semicolons": ["clock number", "channel number", "channel number"], "names-colon": ["channel number"] * 3,
+        "tagged": ["channel number"] * 3, "one-number": ["channel number"], "hexadecimal": ["channel hexadecimal"] * 2,
+        "relay-letters": ["channel number"] * 2,
+    }[dialect]  # fmt: skip
+    made.until(lambda: roles() == asked, "each column is what it is")
+    made.world(3)
+    made.kits.order(kits="all", fault="unplug")
+    made.until(lambda: ear.link is None, "the loss is seen")
+    made.kits.order(kits="all", fault="plug")
+    made.heard()
+    made.world(3)
+    assert roles() == asked
+    assert ear.chain.reader.clock.restarts == 0, "it never restarted"
+    odd = [line for line in ear.lines() if line.kind == "unreadable"]
+    assert len(odd) <= (12 if dialect == "tagged" else 0), odd
+    assert ear.warning is None
+    if dialect == "relay-letters":
+        assert sorted(ear.relayed) == ["K1", "K2", "K3"]
+    if dialect == "one-number":
+        assert ear.live.extent("column 1")[0] > 7000, "half a number is no number"
+
+
 def test_a_kit_that_comes_back_under_another_path_is_the_same_kit(plugged: Callable[..., Listening]) -> None:
     made = plugged()
     ear = made.heard()

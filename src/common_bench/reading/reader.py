@@ -422,7 +422,10 @@ def is_shaped(one: StreamFormat, other: StreamFormat) -> bool:
 def is_whole(format: StreamFormat, lines: Sequence[bytes]) -> bool:
     """Whether the first of these lines goes on with the others, as far as its first number tells: the digits that
     a half line lacks make a clock leap, and any other number far smaller than those that follow."""
-    rows = [rows[0].values for line in lines if (rows := line_reader(format)(line))]
+    read = line_reader(format)
+    if not read(lines[0]):
+        return False
+    rows = [rows[0].values for line in lines if (rows := read(line))]
     if format.dialect != "separated" or len(rows) < len(lines) or len(rows) < FEW_LINES / 2:
         return True
     first, *others = [row[format.clock or 0] for row in rows]

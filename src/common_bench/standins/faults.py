@@ -47,6 +47,7 @@ FAULTS: dict[str, str] = {
 }
 GATES = {
     "": "sends by itself",
+    "running": "runs on while nobody listens, so that it is heard from the middle of a line on",
     "button": "waits for its button",
     "menu": "waits in a menu",
     "asked": "wants to be asked",

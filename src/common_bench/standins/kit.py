@@ -70,7 +70,7 @@ class StandInKit(ABC):
         self._row = 0
         self._next = self._started
         self._held.clear()
-        self.gated = bool(self.gate)
+        self.gated = self.gate not in ("", "running")
         asks = {
             "button": [b"Press the button to start."],
             "menu": [b"[s] start measuring", b"[h] help", b"your choice?"],

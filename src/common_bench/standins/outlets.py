@@ -22,6 +22,7 @@ SPEEDS = {
     for speed in (2_400, 4_800, 9_600, 19_200, 38_400, 57_600, 115_200, 230_400, 460_800, 921_600)
 }
 MOST_WAITING = 1 << 21  # bytes held back for a reader that is too slow, then dropped as a real line would
+RAN_BEFORE = 30.0  # world s for which a kit that runs on has run when it is first opened
 BITS = 10  # of a byte on a line: start, eight, stop
 
 
@@ -71,7 +72,7 @@ class TerminalOutlet(Outlet):
         super().__init__(kit, speed, seed)
         self._folder, self._name, self._plugs = folder, name, 0
         self.master = -1
-        self._open = self._reset = False
+        self._open = self._reset = self._ran = self._inside_a_line = False
         self._unsent = b""
         self._holder: subprocess.Popen[bytes] | None = None
         self.plug()
@@ -118,6 +119,13 @@ class TerminalOutlet(Outlet):
             self._holder.wait()
             self._holder = None
 
+    def _join(self, world: float) -> None:
+        """A kit that runs on is heard from the middle of a line on; what it sent before nobody has heard."""
+        if not self._ran:
+            self.kit.restart(world - RAN_BEFORE)
+        self.kit.until(world)
+        self._ran = self._inside_a_line = True
+
     def serve(self, world: float) -> None:
         """Sends what is due, as long as somebody has the port open and set to the kit's own speed."""
         poller = select.poll()
@@ -131,9 +139,16 @@ class TerminalOutlet(Outlet):
             with contextlib.suppress(OSError):
                 heard = os.read(self.master, 4096)
         if not self._open or self._reset:
+            ran = self.kit.gate == "running" and not self._reset
             self._open, self._served, self._reset, self.sent = True, world, False, 0
-            self.kit.restart(world)
+            if not ran:
+                self.kit.restart(world)
+            else:
+                self._join(world)
         data = self.due(world)
+        if self._inside_a_line and data:
+            data = data[self._dice.randrange(1, max(2, data.find(self.kit.speech.end) + 1)) :]
+            self._inside_a_line = False
         if SPEEDS.get(termios.tcgetattr(self.master)[4]) != self.speed:
             data = bytes(self._dice.randrange(256) | 0x80 for _ in range(len(data) // 3 + 1)) if data else b""
         elif heard:
