@@ -289,7 +289,7 @@ def test_a_restart_in_a_run_begins_a_new_stretch_of_the_clock(school: School) ->
     assert replayed.seconds > 6.5
     again = int(np.argmax(replayed.t > replayed.gaps[0][0]))
     for stretch in (replayed.t[:again], replayed.t[again:]):
-        assert len(stretch) > 100
+        assert len(stretch) > 50
         assert np.median(np.diff(stretch)) == pytest.approx(0.02, rel=0.6), "each on the kit's own clock"
     assert (np.diff(replayed.t) >= 0).all()
 

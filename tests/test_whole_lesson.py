@@ -123,7 +123,7 @@ def plan_with(lesson: OpenLesson, rule: RulePlan) -> Plan:
     return msgspec.structs.replace(lesson.plan, rule=rule)
 
 
-@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize("seed", [1, 3])
 def test_whatever_goes_wrong_in_a_lesson_the_book_is_sound_and_every_number_can_be_had_again(
     school: School, tmp_path: Path, seed: int
 ) -> None:

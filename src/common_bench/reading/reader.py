@@ -146,7 +146,7 @@ class Reader:
         if half is None:
             return Heard([], [], [], 0, 0)
         self.lines += 1
-        self.unreadable += 1
+        self.notes += 1
         return Heard([], [Told(at, half[0], half[1], "half")], [], 0, 0)
 
     def _read(self, pieces: list[Lines]) -> Heard:
@@ -159,7 +159,7 @@ class Reader:
                 self._joined = False
                 if self.format is None:
                     self._doubtful = offset
-                elif could_be_reading(line):
+                elif could_be_reading(line) and not self._shows_its_beginning(line):
                     told.append(Told(at, offset, line, "half"))
                     if len(piece) == 1:
                         continue
@@ -174,6 +174,13 @@ class Reader:
         self.unreadable += unreadable
         self.notes += len(told) - unreadable
         return Heard(blocks, told, pieces, readings, unreadable)
+
+    def _shows_its_beginning(self, line: bytes) -> bool:
+        """Whether a line that is read could not have lost its beginning: it has a mark there, or names what it holds."""
+        format = self.format
+        assert format is not None
+        marked = format.start != "" or format.dialect not in ("separated", "tagged")
+        return marked and bool(line_reader(format)(line))
 
     def _piece(self, piece: Lines, blocks: list[Block], told: list[Told]) -> None:
         if self.format is None or len(piece) < FEW_LINES or not could_be_plain(self.format):

@@ -25,6 +25,7 @@ DEAD_AFTER = 4.0  # s after opening without any byte
 TAPE_LINES = 400
 LEAST_BYTES = 10  # before anything is said about a speed
 TRY_SPEED_FOR = 1.0  # s of few bytes, before the next speed is tried all the same
+TRY_LINES_FOR = 4.0  # s of whole lines of text that are no readings yet: a slow kit's format takes a few of them
 CLEARLY_NOISE = 3  # bytes that are no text, and most of all
 TEXT_SHARE = 0.85  # of bytes that are text, below which a speed is wrong
 MOST_ROUNDS = 3  # through all speeds
@@ -312,7 +313,8 @@ class Ear:
         if self.speed_found or self._since_open < CLEARLY_NOISE:
             return None
         wrong = is_noise(self._sample)
-        if not wrong and (self._readable or at - self.opened_at < TRY_SPEED_FOR):
+        lines = len(self._sample) >= LEAST_BYTES and (b"\n" in self._sample or b"\r" in self._sample)
+        if not wrong and (self._readable or at - self.opened_at < (TRY_LINES_FOR if lines else TRY_SPEED_FOR)):
             return None
         self._trouble = trouble("unreadable", self.address.name, share="all")
         if self.speeds_tried >= MOST_ROUNDS * len(SPEEDS):
