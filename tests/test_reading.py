@@ -14,7 +14,8 @@ from common_bench.model.block import Block, Stamped
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
-from common_bench.reading.reader import Heard, Reader, plain_table, values_in
+from common_bench.reading.plain import plain_table
+from common_bench.reading.reader import Heard, Reader, values_in
 from common_bench.reading.working_out import work_out
 
 

@@ -20,7 +20,8 @@ from common_bench.reading.in_columns import longer_rows
 from common_bench.reading.lines import LineCutter
 from common_bench.reading.moulds import MOST_MOULDS, Moulds
 from common_bench.reading.naming import names_in
-from common_bench.reading.reader import Reader, is_words, lines_with_other_bytes, plain_table
+from common_bench.reading.plain import lines_with_other_bytes, plain_table
+from common_bench.reading.reader import Reader, is_words
 from common_bench.reading.senml import senml_records
 from common_bench.reading.spans import spans_of
 from common_bench.reading.values import clock_seconds, kind_of, value_of

@@ -6,21 +6,21 @@ import itertools
 from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cache
 from typing import Literal, NamedTuple
 
 import msgspec
 import numpy as np
 
-from common_bench.model.block import Block, Bools, Floats, Ints, Stamped
+from common_bench.model.block import Block, Floats, Ints, Stamped
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.dialects import line_reader, moulds_of
+from common_bench.reading.half_lines import PUNCTUATION, is_shaped, is_whole
 from common_bench.reading.in_columns import explained, longer_rows, renamed
 from common_bench.reading.lines import LineCutter, Lines
 from common_bench.reading.naming import MOST_COLUMNS, could_be_reading, names_in
+from common_bench.reading.plain import could_be_plain, lines_with_other_bytes, plain_table
 from common_bench.reading.rows import Row, text_of
-from common_bench.reading.values import numbers_of
 from common_bench.reading.working_out import work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
@@ -30,14 +30,11 @@ MOST_WORDS = 24  # word lines among which names and legends are looked for
 TRY_AT = frozenset([2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60])  # waiting lines at which it is looked for again
 TRY_EVERY = 30
 GROW_AT = (2, 3, 5, 8)  # strange lines at which it is looked for columns that appear later
-PUNCTUATION = (b",", b";", b":", b".", b"\t", b" ", b")", b"]")  # no words begin with these, but half a line may
 DOUBTED_AT = (4, 8, 12)  # lines that a format should have read, after which others are tried on all lines so far
 FAR_MORE, FAR_LESS = 0.85, 0.6  # of those lines, read by another format and by the one so far
 LOOK_AGAIN = 20  # lines in a row that the format does not read, before it is worked out anew
 MOST_KITS = 64
 SHOWN = 200  # characters of a line that are shown
-PLAIN = {sep: b"0123456789.+-eE\r\n " + sep.encode() for sep in (";", ",", "\t", "|", " ")}
-SPLITTING = {sep: bytes.maketrans(sep.encode(), b" ") for sep in (";", ",", "\t", "|", " ")}
 
 
 class Told(NamedTuple):
@@ -419,30 +416,6 @@ class Reader:
         return raw * self.clock.tick
 
 
-def is_shaped(one: StreamFormat, other: StreamFormat) -> bool:
-    """Whether two formats cut their lines in the same way into the same columns."""
-    return (one.dialect, one.separator, one.start, one.end, one.kit_mark, one.columns) == (
-        other.dialect, other.separator, other.start, other.end, other.kit_mark, other.columns,
-    )  # fmt: skip
-
-
-def is_whole(format: StreamFormat, lines: Sequence[bytes]) -> bool:
-    """Whether the first of these lines goes on with the others, as far as its first number tells: the digits that
-    a half line lacks make a clock leap, and any other number far smaller than those that follow."""
-    read = line_reader(format)
-    if not read(lines[0]):
-        return False
-    rows = [rows[0].values for line in lines if (rows := read(line))]
-    if format.dialect != "separated" or len(rows) < len(lines) or len(rows) < FEW_LINES / 2:
-        return True
-    first, *others = [row[format.clock or 0] for row in rows]
-    if format.clock is not None:
-        usual = float(np.median(np.diff(others)))
-        return not usual > 0 or 0.2 * usual <= others[0] - first <= 5 * usual
-    shorter = len(lines[0]) < min(map(len, lines[1:]))
-    return not (shorter and abs(first - float(np.median(others))) > 5 * float(np.ptp(others)))
-
-
 def _holds(found: StreamFormat, known: StreamFormat) -> bool:
     """Whether the longer lines begin as the known ones do."""
     if known.dialect == "separated":
@@ -476,64 +449,6 @@ def is_words(line: bytes) -> bool:
         return False
     # Two letters side by side, or an ornament as a line of dashes.
     return any(a.isalpha() and b.isalpha() for a, b in itertools.pairwise(text)) or not any(a.isalnum() for a in text)
-
-
-def could_be_plain(format: StreamFormat) -> bool:
-    """Whether lines of this format can be read many at once: plain numbers in a row."""
-    if format.dialect != "separated" or format.decimal_comma or format.start or format.end or format.kit_mark:
-        return False
-    return format.separator in PLAIN and all(column.kind == "number" for column in format.columns)
-
-
-@cache
-def _plain_bytes(separator: str) -> Bools:
-    found = np.zeros(256, bool)
-    found[list(PLAIN[separator])] = True
-    return found
-
-
-def lines_with_other_bytes(piece: Lines, separator: str) -> Ints:
-    """Which lines hold bytes that no line of plain numbers does, as words between the rows."""
-    other = np.flatnonzero(~_plain_bytes(separator)[np.frombuffer(piece.data, np.uint8)])
-    return np.unique(np.searchsorted(piece.ends, other))
-
-
-def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
-    """(n, columns) numbers, where every line of the piece is plain: digits and separators, no field empty.
-
-    None where any line is not, so that it is read one by one instead; both ways give equal bits,
-    since both convert each field with the same correctly rounded conversion.
-    """
-    data, count, columns, separator = piece.data, len(piece), len(format.columns), format.separator
-    if data.translate(None, PLAIN[separator]):
-        return None
-    mark = separator.encode()
-    if separator != " ":
-        if b" " in data or b"\t" in data:
-            for spaced in (mark + b" ", b" " + mark):
-                while spaced in data:
-                    data = data.replace(spaced, mark)
-            if any(b" " in line.strip() for line in data.splitlines()):
-                return None
-        for end in (b"\n", b"\r"):
-            data = data.replace(mark + end, end)
-    lines = data.splitlines()
-    if len(lines) != count:
-        return None
-    shapes = {line.count(mark) + 1 for line in lines} if separator != " " else {len(line.split()) for line in lines}
-    if shapes != {columns}:
-        return None
-    fields = data.translate(SPLITTING[separator]).split()
-    if len(fields) != count * columns:
-        return None
-    no_value = list(numbers_of(frozenset(format.no_value)))
-    try:
-        flat = np.fromiter(map(float, fields), np.float64, len(fields))
-    except ValueError:
-        return None
-    if not np.isfinite(flat).all() or (no_value and np.isin(flat, no_value).any()):
-        return None
-    return flat.reshape(count, columns)
 
 
 def values_in(line: bytes, format: StreamFormat) -> list[float] | None:

@@ -1,0 +1,73 @@
+"""Reading many plain rows at once: lines that hold nothing but digits, signs and one separator. Lines in; a table out."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+
+from common_bench.model.block import Bools, Floats, Ints
+from common_bench.model.stream import StreamFormat
+from common_bench.reading.lines import Lines
+from common_bench.reading.values import numbers_of
+
+PLAIN = {sep: b"0123456789.+-eE\r\n " + sep.encode() for sep in (";", ",", "\t", "|", " ")}
+SPLITTING = {sep: bytes.maketrans(sep.encode(), b" ") for sep in (";", ",", "\t", "|", " ")}
+
+
+def could_be_plain(format: StreamFormat) -> bool:
+    """Whether lines of this format can be read many at once: plain numbers in a row."""
+    if format.dialect != "separated" or format.decimal_comma or format.start or format.end or format.kit_mark:
+        return False
+    return format.separator in PLAIN and all(column.kind == "number" for column in format.columns)
+
+
+@cache
+def _plain_bytes(separator: str) -> Bools:
+    found = np.zeros(256, bool)
+    found[list(PLAIN[separator])] = True
+    return found
+
+
+def lines_with_other_bytes(piece: Lines, separator: str) -> Ints:
+    """Which lines hold bytes that no line of plain numbers does, as words between the rows."""
+    other = np.flatnonzero(~_plain_bytes(separator)[np.frombuffer(piece.data, np.uint8)])
+    return np.unique(np.searchsorted(piece.ends, other))
+
+
+def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
+    """(n, columns) numbers, where every line of the piece is plain: digits and separators, no field empty.
+
+    None where any line is not, so that it is read one by one instead; both ways give equal bits,
+    since both convert each field with the same correctly rounded conversion.
+    """
+    data, count, columns, separator = piece.data, len(piece), len(format.columns), format.separator
+    if data.translate(None, PLAIN[separator]):
+        return None
+    mark = separator.encode()
+    if separator != " ":
+        if b" " in data or b"\t" in data:
+            for spaced in (mark + b" ", b" " + mark):
+                while spaced in data:
+                    data = data.replace(spaced, mark)
+            if any(b" " in line.strip() for line in data.splitlines()):
+                return None
+        for end in (b"\n", b"\r"):
+            data = data.replace(mark + end, end)
+    lines = data.splitlines()
+    if len(lines) != count:
+        return None
+    shapes = {line.count(mark) + 1 for line in lines} if separator != " " else {len(line.split()) for line in lines}
+    if shapes != {columns}:
+        return None
+    fields = data.translate(SPLITTING[separator]).split()
+    if len(fields) != count * columns:
+        return None
+    no_value = list(numbers_of(frozenset(format.no_value)))
+    try:
+        flat = np.fromiter(map(float, fields), np.float64, len(fields))
+    except ValueError:
+        return None
+    if not np.isfinite(flat).all() or (no_value and np.isin(flat, no_value).any()):
+        return None
+    return flat.reshape(count, columns)
