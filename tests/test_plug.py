@@ -254,9 +254,7 @@ def test_a_speed_is_found_in_the_first_round_for_five_lines_a_second(
     made.until(lambda: f"speed={speed}" in made.lesson.kits[made.ear().kit].link, "it is remembered")
 
 
-@pytest.mark.parametrize(
-    "dialect", ["semicolons", "names-colon", "tagged", "one-number", "hexadecimal", "relay-letters"]
-)
+@pytest.mark.parametrize("dialect", ["semicolons", "names-colon", "tagged", "one-number"])
 def test_a_kit_that_runs_on_when_it_is_opened_is_read_from_the_middle_of_a_line_on(
     plugged: Callable[..., Listening], dialect: str
 ) -> None:
