@@ -1,6 +1,9 @@
 # Common Bench. `make demo` and `make test` do all the set-up themselves on a fresh Debian machine.
 PYTHON = .venv/bin/python
 
+# Tests that run at one time. Most of them wait for kits, so that more than the cores are of use.
+AT_ONCE ?= 4
+
 .PHONY: demo test bench shots fuzz ready
 
 ready:
@@ -15,7 +18,7 @@ test: ready
 	.venv/bin/ruff check src tests bench
 	.venv/bin/ruff format --check src tests bench
 	.venv/bin/mypy
-	QT_QPA_PLATFORM=$${QT_QPA_PLATFORM:-offscreen} $(PYTHON) -m pytest
+	QT_QPA_PLATFORM=$${QT_QPA_PLATFORM:-offscreen} $(PYTHON) -m pytest -n $(AT_ONCE) --dist worksteal
 
 bench: ready
 	$(PYTHON) bench/measure.py
@@ -23,10 +26,10 @@ bench: ready
 shots: ready
 	$(PYTHON) bench/shots.py
 
-# Every property with other and with more examples; the readers, coverage-guided, ten minutes (SECONDS_TO_RUN=… for another time); then random hands at the window.
+# Every property with other and with more examples; lessons and windows driven by state machines, which shrink what they find;
+# then the readers, coverage-guided, ten minutes (SECONDS_TO_RUN=… for another time). What is found becomes an @example or a test.
 # The fuzzer is needed for nothing else.
 fuzz: ready
 	$(PYTHON) -m pip install -q --disable-pip-version-check atheris==3.0.0
-	PROFILE=explore QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest $$(grep -l "@given" tests/*.py)
+	PROFILE=explore QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) --timeout 3600 $$(grep -lE "@given|StateMachine" tests/*.py)
 	$(PYTHON) bench/fuzz.py
-	QT_QPA_PLATFORM=offscreen PYTHONPATH=tests $(PYTHON) -m pytest bench/random_hands.py

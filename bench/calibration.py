@@ -14,8 +14,9 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
+from common_bench.calibrate.applied import Applied
+from common_bench.calibrate.fitting import calibrate
 from common_bench.model.calibration import CurveChoice
-from common_bench.record.applying import applied, calibrated
 from simulated import TRUTHS, coverage, points_of, settling
 
 READINGS = 1_000_000
@@ -46,7 +47,7 @@ def speed(told: Told) -> None:
     for truth in TRUTHS:
         points = points_of(truth, dice)
         choice = CurveChoice(truth.kind, truth.steps)
-        ready = applied(calibrated("c", "q", truth.unit, choice, points))
+        ready = Applied(calibrate("c", "q", truth.unit, choice, points))
         raw = dice.uniform(truth.at.min(), truth.at.max(), READINGS)
         t = np.zeros(READINGS)
         degree = POLYNOMIALS.get(truth.kind, 1)
@@ -62,7 +63,7 @@ def speed(told: Told) -> None:
             f"at most 5 × degree {degree}" if limit < 10 else f"shown, × degree {degree}",
             ratio <= limit,
         )
-        refit = best_of(5, lambda k=choice, u=truth.unit, p=points: applied(calibrated("c", "q", u, k, p)))
+        refit = best_of(5, lambda k=choice, u=truth.unit, p=points: Applied(calibrate("c", "q", u, k, p)))
         told(f"refit on a new point, {name}", f"{refit * 1e3:.1f} ms", "under 20 ms", refit < 0.020)
 
 

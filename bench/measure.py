@@ -39,7 +39,7 @@ HERE = Path(__file__).parent
 PLAN = shipped_plan("swinging-bottles")
 WORKINGS = check(PLAN.workings, {"load": "N"})
 CALIBRATION = Calibration(
-    "load", "tension", "N", "straight line", (-0.08, 9.8e-6), ((1e-6, 0.0), (0.0, 1e-16)), (0.0, 4e5), (), noise=30.0
+    "load", "tension", "N", "straight-line", (-0.08, 9.8e-6), ((1e-6, 0.0), (0.0, 1e-16)), (0.0, 4e5), (), noise=30.0
 )
 KITS = 16
 
@@ -102,10 +102,10 @@ def engine_with(folder: Path, links: list[str], *, calibrated: bool = True) -> t
     kits = []
     for at, link in enumerate(links):
         kit = book.record("kit", identity=link, name=link, link=link, format="")
-        hearing = book.record("hearing", lesson=rows[1].id, kit=kit, link=link, opened_at=now(), closed_at="")
+        session = book.record("session", lesson=rows[1].id, kit=kit, link=link, opened_at=now(), closed_at="")
         group = book.record("group", alias=str(at), shape="circle", colour="#000000", position=at)
-        book.record("run", lesson=rows[1].id, group=group, number=1, hearing=hearing, state="asked")
-        engine.hear(kit, hearing, Address(link), WORKINGS, [CALIBRATION] if calibrated else [], settled=True)
+        book.record("run", lesson=rows[1].id, group=group, number=1, session=session, state="asked")
+        engine.hear(kit, session, Address(link), WORKINGS, [CALIBRATION] if calibrated else [], settled=True)
         kits.append(kit)
     engine.start()
     return engine, book, kits
@@ -115,15 +115,14 @@ def our_chain(link: str, seconds: float) -> float:
     """Lines per second that are read, clocked, calibrated, worked, and in the book when the time is over."""
     with tempfile.TemporaryDirectory() as folder:
         engine, book, (kit,) = engine_with(Path(folder), [link])
-        ear = engine.ears[kit]
-        while not ear.ready:
+        while not engine.snapshot.kits[kit].can_record:
             time.sleep(0.05)
         engine.begin_run(kit, 1, 1, Rule())
-        began, first = time.perf_counter(), ear.chain.reader.readings
+        began, first = time.perf_counter(), engine.snapshot.kits[kit].readings
         time.sleep(seconds)
         engine.stop()
         engine.journal.close()
-        lines = ear.chain.reader.readings - first
+        lines = engine.snapshot.kits[kit].readings - first
         took = time.perf_counter() - began
         assert book.heard_bytes(1) > lines * 10
         book.close()
@@ -183,23 +182,22 @@ def flooded(link: str, seconds: float) -> tuple[int, float]:
     """Lines read and the processor s that engine and journal took for them."""
     with tempfile.TemporaryDirectory() as folder:
         running, book, (kit,) = engine_with(Path(folder), [link], calibrated=False)
-        ear = running.ears[kit]
         deadline = time.monotonic() + 10
-        while ear.chain.reader.readings < 1000 and time.monotonic() < deadline:
+        while running.snapshot.kits[kit].readings < 1000 and time.monotonic() < deadline:
             time.sleep(0.02)
         seen: list[tuple[int, int, float]] = []
 
         def look() -> None:
             """Between two turns all that was counted has been worked through."""
-            reader = ear.chain.reader
-            seen.append((reader.lines, reader.readings, thread_seconds(("engine", "journal"))))
+            state = running.snapshot.kits[kit]
+            seen.append((state.lines, state.readings, thread_seconds(("engine", "journal"))))
 
         running.ask(look)
         time.sleep(seconds)
         running.ask(look)
         (first, readings, before), (last, later, after) = seen
         lines, cpu = last - first, after - before
-        assert later - readings > 0.5 * lines, f"it is not read: {seen}, {ear.chain.reader.format}"
+        assert later - readings > 0.5 * lines, f"it is not read: {seen}, {running.snapshot.kits[kit].format}"
         running.stop()
         running.journal.close()
         book.close()
@@ -216,9 +214,9 @@ def many() -> None:
             links = [port.link for port in kits.notice.ports]
             running, book, ids = engine_with(Path(folder), links, calibrated=False)
             deadline = time.monotonic() + 30
-            while not all(running.ears[kit].ready for kit in ids) and time.monotonic() < deadline:
+            while not all(running.snapshot.kits[kit].can_record for kit in ids) and time.monotonic() < deadline:
                 time.sleep(0.05)
-            unread = [names[at % len(names)] for at, kit in enumerate(ids) if not running.ears[kit].ready]
+            unread = [names[at % len(names)] for at, kit in enumerate(ids) if not running.snapshot.kits[kit].can_record]
             time.sleep(10)
             rss = resident()
             before, began = thread_seconds(("engine", "journal")), time.perf_counter()
@@ -228,11 +226,11 @@ def many() -> None:
             kits.order(kits="all", fault="silent")
             time.sleep(1.5)
             sent = kits.order(ask="state")["sent"]
-            read = [running.ears[kit].chain.reader.lines for kit in ids]
+            read = [running.snapshot.kits[kit].lines for kit in ids]
             lost = sum(sent.values()) - sum(read)
             running.stop()
             running.journal.close()
-            kept = sum(book.heard_bytes(hearing) for hearing in range(1, 33))
+            kept = sum(book.heard_bytes(session) for session in range(1, 33))
             book.close()
     told(
         "32 kits of mixed dialects at 100 lines/s, all read",
@@ -277,7 +275,7 @@ def engine() -> None:
     ):
         begin(feeder)
         running, book, kits = engine_with(Path(folder), links)
-        while not all(running.ears[kit].ready for kit in kits):
+        while not all(running.snapshot.kits[kit].can_record for kit in kits):
             time.sleep(0.05)
         for at, kit in enumerate(kits, 1):
             running.begin_run(kit, at, 1, Rule())
@@ -320,7 +318,6 @@ class Wall:
         from common_bench.desk.shell.application import application
         from common_bench.desk.shell.hub import Hub
         from common_bench.desk.shell.window import Bench
-        from common_bench.lesson import actions
         from common_bench.lesson.lesson import OpenLesson
         from common_bench.model.bench import Port
         from common_bench.model.plan import RulePlan
@@ -329,15 +326,18 @@ class Wall:
         self.app = application()
         plan = msgspec.structs.replace(PLAN, rule=RulePlan(0.0))
         self.lesson = OpenLesson.make(folder / "wall.benchbook", plan, "9B", ALIASES[: len(links)])
-        kits = [self.lesson.hear(Port(link, Path(link).name, link)) for link in links]
-        actions.give_kits_in_order(self.lesson, kits)
+        kits = [self.lesson.roster.hear(Port(link, Path(link).name, link)) for link in links]
+        self.lesson.roster.give_kits_in_order(kits)
         hub = Hub(self.lesson, folder)
         hub.stage = "record"
         self.window = Bench(hub)
         self.window.show()
         self.stage = self.window.stages["record"]
         deadline = time.monotonic() + 20
-        while any(self.lesson.ready(group.id) for group in self.lesson.groups) and time.monotonic() < deadline:
+        while (
+            any(self.lesson.roster.why_not_ready(group.id) for group in self.lesson.store.groups)
+            and time.monotonic() < deadline
+        ):
             QTest.qWait(50)
         self.stage.record_all()
         self.wait = QTest.qWait

@@ -17,10 +17,11 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtTest import QTest
 
+from common_bench.desk.look.palette import PAPER
+from common_bench.desk.look.sheet import wear
 from common_bench.desk.shell.application import application, demo_window
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.window import Bench
-from common_bench.lesson.calibrating import has_point
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import shipped_plan
 from common_bench.standins.control import StandInProcess
@@ -45,20 +46,22 @@ class Lesson:
         self.window: Bench = demo_window(folder, folder / "ports", speed)
         self.window.show()
         self.lesson = self.window.hub.lesson
-        self.groups = {group.alias: group.id for group in self.lesson.groups}
-        wait_for(lambda: all(not self.lesson.ready(g) for g in self.groups.values()), "kits are heard")
+        self.groups = {group.alias: group.id for group in self.lesson.store.groups}
+        wait_for(lambda: all(not self.lesson.roster.why_not_ready(g) for g in self.groups.values()), "kits are heard")
 
     def steady(self, after: float) -> None:
         wait_for(lambda: self.lesson.engine.now() > after, "settling")
-        sensor = self.lesson.sensor()
+        sensor = self.lesson.store.sensor()
         assert sensor
         wait_for(
-            lambda: all((s := self.lesson.steady(g, sensor.channel)) and s.steady for g in self.groups.values()),
+            lambda: all(
+                (s := self.lesson.sensors.steady(g, sensor.channel)) and s.steady for g in self.groups.values()
+            ),
             "steady",
         )
 
     def calibrate(self, picture: Callable[[str], None]) -> None:
-        sensor = self.lesson.sensor()
+        sensor = self.lesson.store.sensor()
         assert sensor
         stage = self.window.stages["calibrate"]
         for point in sensor.points:
@@ -72,8 +75,8 @@ class Lesson:
 
     def _taken(self, stage: object, point: object) -> bool:
         stage.take_point()
-        channel = self.lesson.sensor().channel
-        return all(has_point(self.lesson, group, channel, point.label) for group in self.groups.values())
+        channel = self.lesson.store.sensor().channel
+        return all(self.lesson.calibrating.has_point(group, channel, point.label) for group in self.groups.values())
 
     def record(self, run: int, during: Callable[[], None]) -> None:
         self.stand_ins.order(kits="all", hang="bottle")
@@ -83,7 +86,7 @@ class Lesson:
         self.window.stages["record"].record_all()
         QTest.qWait(400)
         during()
-        wait_for(lambda: len(self.lesson.kept_runs()) >= run * len(self.groups), "the run ends")
+        wait_for(lambda: len(self.lesson.store.kept_runs()) >= run * len(self.groups), "the run ends")
 
     def close(self) -> None:
         self.window.close()
@@ -106,7 +109,7 @@ def trouble_pictures(folder: Path, picture: Callable[[Bench, str], None]) -> Non
     QTest.qWait(9000)
     stage = window.stages["plug"]
     stage._give_in_order()
-    known = {kit.identity: id for id, kit in lesson.kits.items()}
+    known = {kit.identity: id for id, kit in lesson.store.kits.items()}
     stage.choose(f"kit {known['stand-in-Flint']}")
     QTest.qWait(4500)
     picture(window, "plug-trouble")
@@ -124,18 +127,24 @@ def bath_picture(folder: Path, picture: Callable[[Bench, str], None]) -> None:
     window = demo_window(folder / "baths", folder / "bath-ports", SPEED, "warm-baths")
     window.show()
     lesson, stage = window.hub.lesson, window.stages["calibrate"]
-    wait_for(lambda: all(not lesson.ready(group.id) for group in lesson.groups), "kits are heard")
-    for point in lesson.sensor().points:
+    wait_for(lambda: all(not lesson.roster.why_not_ready(group.id) for group in lesson.store.groups), "kits are heard")
+    for point in lesson.store.sensor().points:
         kits.order(kits="all", hang=point.label)
         QTest.qWait(900)
         stage.take_point()
         if point.check:
-            wait_for(lambda: sum(has_point(lesson, g.id, "probe", "30 °C") for g in lesson.groups) >= 4, "some have it")
-            window.hub.select(lesson.groups[1].id)
-            window.stage.notice.hide()
+            wait_for(
+                lambda: sum(lesson.calibrating.has_point(g.id, "probe", "30 °C") for g in lesson.store.groups) >= 4,
+                "some have it",
+            )
+            window.hub.select(lesson.store.groups[1].id)
+            window.hub.messages.clear()
             picture(window, "calibrate-baths")
             break
-        wait_for(lambda p=point: all(has_point(lesson, g.id, "probe", p.label) for g in lesson.groups), point.label)
+        wait_for(
+            lambda p=point: all(lesson.calibrating.has_point(g.id, "probe", p.label) for g in lesson.store.groups),
+            point.label,
+        )
     window.close()
     kits.stop()
 
@@ -175,7 +184,7 @@ def main() -> None:
         QTest.qWait(600)
         show.stand_ins.order(kits=["Chalk"], fault="plug")
         QTest.qWait(1900)
-        window.stage.notice.hide()
+        window.hub.messages.clear()
         picture("record")
         window.stages["record"].switch_view()
         QTest.qWait(300)
@@ -200,7 +209,7 @@ def main() -> None:
     QTest.qWait(800)
     picture("projector")
     show.close()
-    window.change_theme()
+    wear(app, PAPER)
     if not options.only or "calibrate-baths" in options.only:
         bath_picture(folder, keep)
     trouble_pictures(folder, keep)

@@ -7,11 +7,12 @@ from typing import NamedTuple
 
 import numpy as np
 
+from common_bench.calibrate.applied import Applied
 from common_bench.calibrate.curves import CURVES
+from common_bench.calibrate.fitting import calibrate
 from common_bench.calibrate.steady import HOLD, PROPOSE, STRETCHES, steadiness
 from common_bench.model.block import Floats
 from common_bench.model.calibration import CurveChoice, Frame, ReferencePoint
-from common_bench.record.applying import applied, calibrated
 
 COUNTS_TO_OHMS = ("voltage = reading * 3.30 V / 4095", "resistance = 10000 ohm * voltage / (3.30 V - voltage)")
 
@@ -39,7 +40,7 @@ def _through_divider(counts: Floats) -> Floats:
 
 
 _TABLE_AT = np.array([120.0, 260.0, 410.0, 600.0, 820.0, 990.0])
-_TABLE = CURVES["monotone table"]
+_TABLE = CURVES["monotone-table"]
 TRUTHS = (
     Truth("offset only", "°C", np.array([5.0, 20.0, 60.0]), lambda x: x + 0.7, 0.03, 0.1, 0.05),
     Truth("proportion", "N", np.array([2e4, 1e5, 3e5]), lambda x: 9.8e-6 * x, 30.0, 60.0, 0.003),
@@ -76,7 +77,7 @@ def coverage(truth: Truth, trials: int, seed: int) -> float:
     dice = np.random.default_rng(seed)
     held = 0
     for _ in range(trials):
-        ready = applied(calibrated("c", "q", truth.unit, CurveChoice(truth.kind, truth.steps), points_of(truth, dice)))
+        ready = Applied(calibrate("c", "q", truth.unit, CurveChoice(truth.kind, truth.steps), points_of(truth, dice)))
         true = dice.uniform(truth.at.min(), truth.at.max())
         series = ready.series(np.zeros(1), np.array([true + dice.normal(0, truth.noise)]))
         held += bool(abs(series.values[0] - truth.value(np.array([true]))[0]) <= 1.96 * series.u[0])

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from common_bench.book import schema
 from common_bench.book.book import Book
 from common_bench.book.changes import RowChange
-from common_bench.book.journal import HEARD, LOST, SENT, Entry, JournalWriter, heard
+from common_bench.book.journal import HEARD, LOST, SENT, JournalEntry, JournalWriter, heard
 from common_bench.model.block import Stamped
 from common_bench.model.plan import Plan, plan_from_file, plan_from_text, plan_to_text, shipped_plan
 from common_bench.model.trouble import BookTrouble, PlanTrouble
@@ -130,9 +130,9 @@ def test_a_damaged_book_is_told_by_check(tmp_path: Path) -> None:
     book = Book.make(path)
     book.apply("rows", [book.added("kit", identity=f"k{k}", name="x" * 200, link="", format="") for k in range(300)])
     lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
-    hearing = book.record("hearing", lesson=lesson, kit=1)
-    book.record("journal", hearing=hearing, what=HEARD, first_byte=5, stamps=b"\0" * 8, sizes=b"\1\0\0\0", bytes=b"a")
-    assert book.check() == [f"journal of hearing {hearing}: bytes 0 to 5 are missing"]
+    session = book.record("session", lesson=lesson, kit=1)
+    book.record("journal", session=session, what=HEARD, first_byte=5, stamps=b"\0" * 8, sizes=b"\1\0\0\0", bytes=b"a")
+    assert book.check() == [f"journal of session {session}: bytes 0 to 5 are missing"]
     book.close()
     data = bytearray(path.read_bytes())
     data[12_000:16_000] = b"\xff" * 4000
@@ -148,29 +148,29 @@ def test_a_damaged_book_is_told_by_check(tmp_path: Path) -> None:
 def test_the_journal_gives_back_every_byte_with_its_stamp(book: Book) -> None:
     lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
     kit = book.record("kit", identity="k")
-    hearing, other = (book.record("hearing", lesson=lesson, kit=kit) for _ in range(2))
+    session, other = (book.record("session", lesson=lesson, kit=kit) for _ in range(2))
     dice = np.random.default_rng(1)
     writer = JournalWriter(book.path)
     sent: list[Stamped] = []
     for k in range(200):
         chunk = Stamped(k / 50, dice.bytes(int(dice.integers(1, 60))))
         sent.append(chunk)
-        writer.put(Entry(hearing, HEARD, chunk.at, [chunk]))
-        writer.put(Entry(other, HEARD, chunk.at, [Stamped(chunk.at, b"other")]))
+        writer.put(JournalEntry(session, HEARD, chunk.at, [chunk]))
+        writer.put(JournalEntry(other, HEARD, chunk.at, [Stamped(chunk.at, b"other")]))
         if k == 100:
-            writer.put(Entry(hearing, LOST, 2.0))
+            writer.put(JournalEntry(session, LOST, 2.0))
         if k == 150:
-            writer.put(Entry(hearing, SENT, 3.0, [Stamped(3.0, b"lamp on")]))
+            writer.put(JournalEntry(session, SENT, 3.0, [Stamped(3.0, b"lamp on")]))
     writer.close()
-    everything = list(heard(book, hearing, 0, 10**9))
+    everything = list(heard(book, session, 0, 10**9))
     assert [what for what, _, _ in everything if what != HEARD] == [LOST, SENT]
     chunks = [chunk for what, _, found in everything if what == HEARD for chunk in found]
     assert chunks == sent
     whole = b"".join(chunk.data for chunk in sent)
-    assert book.heard_bytes(hearing) == len(whole)
+    assert book.heard_bytes(session) == len(whole)
     for begin, end in ((0, 10), (17, 1000), (len(whole) - 5, len(whole)), (50, 50)):
         part = b"".join(
-            chunk.data for what, _, found in heard(book, hearing, begin, end) if what == HEARD for chunk in found
+            chunk.data for what, _, found in heard(book, session, begin, end) if what == HEARD for chunk in found
         )
         assert part == whole[begin:end]
     assert book.check() == []

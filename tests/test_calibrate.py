@@ -28,7 +28,7 @@ def test_pearsons_data_with_yorks_weights_give_the_published_line() -> None:
     assert line.intercept == pytest.approx(5.479910, abs=5e-7)
     assert line.slope == pytest.approx(-0.480533, abs=5e-7)
     assert np.sqrt(np.diag(line.covariance)) == pytest.approx([0.29497, 0.05798], abs=6e-4)  # York 2004, Table I
-    assert line.chi_square / line.freedom == pytest.approx(1.4833, abs=1e-3)
+    assert line.chi_square / line.dof == pytest.approx(1.4833, abs=1e-3)
 
 
 @given(st.integers(0, 10**6), st.integers(3, 12))

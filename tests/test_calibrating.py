@@ -7,15 +7,15 @@ import signal
 import subprocess
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import msgspec
 import numpy as np
 import pytest
 
-from common_bench.calibrate.judging import check_words
-from common_bench.lesson import actions, calibrating, reworking, sensor_plan
-from common_bench.lesson.calibrating import Taking, has_point
+from common_bench.calibrate.judging import check_state
+from common_bench.lesson.calibrating import Taking
 from common_bench.lesson.calibration_words import (
     curve_shown,
     grid_rows,
@@ -31,7 +31,7 @@ from common_bench.model.calibration import PlannedPoint
 from common_bench.model.plan import Plan, SensorPlan, shipped_plan
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble, UnitTrouble
 from common_bench.standins.control import StandInProcess
-from conftest import Class, is_steady
+from waiting import Class, is_steady
 
 School = Callable[..., Class]
 
@@ -46,10 +46,16 @@ def until(made: Class, met: Callable[[], object], what: str, meanwhile: Callable
     made.until(turn, what)
 
 
+def told(taking: Taking, group: int) -> str:
+    """Why a bench waits, in words."""
+    why = taking.waiting.get(group)
+    return why.what if why is not None else ""
+
+
 def take(made: Class, label: str, groups: list[int] | None = None) -> None:
     """Hangs something, waits until all have moved, and takes it on all benches as they become steady."""
     made.hang(label)
-    taking = Taking(made.lesson)
+    taking = made.lesson.taking()
     taking.about("load", label)
     taking.take(groups)
     until(
@@ -63,44 +69,44 @@ def test_steady_benches_have_the_point_and_the_rest_follow_as_they_become_steady
     first, second, third = groups
     made.hang("nothing")
     made.hang("bottle", "Chalk", settle=3.0)
-    taking = Taking(lesson)
+    taking = lesson.taking()
     taking.about("load", "nothing")
     made.until(lambda: is_steady(lesson, first), "Basalt is steady")
     made.until(lambda: is_steady(lesson, third), "Flint is steady")
     assert set(taking.take()) == {first, third}
-    assert taking.waiting == {second: "is not steady"}
+    assert taking.waiting == {second: CalibrationTrouble("is-not-steady")}
     assert taking.follow() == []
-    rows = grid_rows(lesson, lesson.plan.sensors[0], taking)
+    rows = grid_rows(lesson, lesson.store.plan.sensors[0], taking)
     assert "follows" in str(rows[1][-1])
     made.kits.order(kits=["Chalk"], hang="nothing")
-    until(made, lambda: has_point(lesson, second, "load", "nothing"), "Chalk follows", taking.follow)
+    until(made, lambda: lesson.calibrating.has_point(second, "load", "nothing"), "Chalk follows", taking.follow)
     assert taking.waiting == {}
     # Nothing has been changed on the cell: the next point would have the reading of the last one.
     taking.about("load", "100 g")
     assert taking.take() == []
-    assert set(taking.waiting.values()) == {"reads as it did at “nothing”"}
+    assert {why.what for why in taking.waiting.values()} == {"reads as it did at “nothing”"}
     taking.about("load", "200 g")
     assert taking.waiting == {}, "another point lets those that waited go"
-    point = lesson.points(lesson.kit_of(first), "load")[0]
+    point = lesson.store.points(lesson.store.kit_of(first), "load")[0]
     assert len(point.readings.raw) == point.n > 50
     assert point.board == pytest.approx(21.5, abs=1.0)
     assert 0 < point.u_reading < point.scatter
-    assert " readings, worth " in point_words(point)
+    assert " readings, as good as " in point_words(point)
     with pytest.raises(CalibrationTrouble, match="names no reference points"):
-        Taking(lesson).take()
+        lesson.taking().take()
 
 
 def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_something_else(school: School) -> None:
     made = school(count=4)
     lesson, late = made.lesson, made.group["Gneiss"]
-    taking = Taking(lesson)
+    taking = lesson.taking()
     made.hang("100 g")
     made.hang("bottle", "Gneiss", settle=3.0)
     taking.about("load", "100 g")
     taking.take()
     until(made, lambda: taking.missing() == [late], "three have it", taking.follow)
     made.kits.order(kits="all", hang="200 g")
-    until(made, lambda: "has moved" in taking.waiting.get(late, ""), "it is told", taking.follow)
+    until(made, lambda: "has moved" in told(taking, late), "it is told", taking.follow)
     made.until(lambda: is_steady(lesson, late), "Gneiss hangs still, with the next mass")
     assert taking.follow() == []
     assert taking.missing() == [late]
@@ -112,7 +118,7 @@ def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_somethin
 def test_points_can_be_taken_by_themselves_and_early_with_a_reason(school: School) -> None:
     made = school(count=2)
     lesson = made.lesson
-    taking = Taking(lesson, automatic=True)
+    taking = replace(lesson.taking(), automatic=True)
     taking.about("load", "nothing")
     made.kits.order(kits="all", hang="nothing")
     until(made, lambda: not taking.missing(), "taken by itself", taking.follow)
@@ -121,38 +127,38 @@ def test_points_can_be_taken_by_themselves_and_early_with_a_reason(school: Schoo
     assert taking.follow() == []
     first = made.group["Basalt"]
     assert taking.take([first], "the bottle will not come to rest") == [first]
-    early = lesson.points(lesson.kit_of(first), "load")[-1]
+    early = lesson.store.points(lesson.store.kit_of(first), "load")[-1]
     assert early.reason == "the bottle will not come to rest"
     assert early.u_reading > 1000, "it says how badly it is known"
     with pytest.raises(PoolTrouble, match="a reason is missing"):
-        calibrating.set_aside_point(lesson, early.id, "")
+        lesson.calibrating.set_aside_point(early.id, "")
 
 
 def test_keeping_history_age_and_a_bench_that_is_trusted(school: School) -> None:
     made = school(count=3)
     lesson, groups = made.lesson, list(made.group.values())
     with pytest.raises(CalibrationTrouble, match="needs 2 points, 0 taken"):
-        calibrating.keep_calibrations(lesson, groups, "load")
+        lesson.calibrating.keep_calibrations(groups, "load")
     for label in ("nothing", "300 g", "350 g"):
         take(made, label)
-    kit = lesson.kit_of(groups[0])
+    kit = lesson.store.kit_of(groups[0])
     assert kit is not None
-    assert curve_shown(lesson, groups[0], lesson.plan.sensors[0]).new
-    assert calibrating.keep_calibrations(lesson, groups, "load") == groups
+    assert curve_shown(lesson, groups[0], lesson.store.plan.sensors[0]).new
+    assert lesson.calibrating.keep_calibrations(groups, "load") == groups
     assert path_words(lesson)["calibrate"] == "3 of 3 good"
     assert bench_words(lesson, groups[0], "calibrate").tone == "good"
-    ready = lesson.applied(groups[0], "load")
+    ready = lesson.sensors.applied(groups[0], "load")
     assert ready is not None
     check = next(point for point in ready.calibration.points if point.check)
-    assert check_words(ready, check) == "good"
+    assert check_state(ready, check) == "good"
     assert all(not point.readings.raw for point in ready.calibration.points), "readings stay with their own rows"
     # Co-calibration: Basalt is trusted, Chalk gets its points from what Basalt reads.
     made.hang("200 g")
     held = PlannedPoint("beside Basalt", 0.0, 0.001)
     made.until(lambda: all(is_steady(lesson, group) for group in groups[:2]), "steady")
-    taken, why = calibrating.take_points(lesson, groups, "load", held, against=groups[0])
+    taken, why = lesson.calibrating.take_points(groups, "load", held, against=groups[0])
     assert set(taken) <= set(groups[1:])
-    point = lesson.points(lesson.kit_of(taken[0]), "load")[-1]
+    point = lesson.store.points(lesson.store.kit_of(taken[0]), "load")[-1]
     assert point.against == "Basalt"
     assert point.reference == pytest.approx(1.962, abs=0.02)
     assert point.u_reference > 0
@@ -160,26 +166,28 @@ def test_keeping_history_age_and_a_bench_that_is_trusted(school: School) -> None
     # While the reference moves nobody is given a point against it, and nothing is said more than once.
     made.kits.order(kits=["Basalt"], hang="bottle")
     made.until(lambda: is_steady(lesson, groups[0]) is False, "the reference swings")
-    beside = Taking(lesson, automatic=True, against=groups[0])
+    beside = replace(lesson.taking(), automatic=True, against=groups[0])
     beside.about("load", "100 g")
     assert beside.follow() == []
     with pytest.raises(CalibrationTrouble, match="Basalt, the reference, is not steady"):
         beside.take()
-    calibrating.keep_calibrations(lesson, [groups[0]], "load")
-    history = calibrating.history(lesson, kit, "load")
+    lesson.calibrating.keep_calibrations([groups[0]], "load")
+    history = lesson.calibrating.history(kit, "load")
     assert len(history) == 2
     assert history[-1].off == 0
     assert abs(history[0].off) <= 3 * np.hypot(history[0].u, history[1].u)
-    sensor_plan.change_sensor(lesson, "load", "Tell old ones", old_after=5)
-    row = lesson.rows("calibration")[-1]
+    lesson.planning.change_sensor("load", "Tell old ones", old_after=5)
+    row = lesson.store.rows("calibration")[-1]
     lesson.book.amend("calibration", row["id"], made_at="2026-01-02T03:04:05+01:00")
-    lesson.refresh("calibration")
+    lesson.store.refresh("calibration")
     assert bench_words(lesson, groups[0], "calibrate").line.startswith("old")
     assert path_words(lesson)["calibrate"] == "2 of 3 good"
-    text = report(lesson, groups[0], curve_shown(lesson, groups[0], lesson.plan.sensors[0]), lesson.plan.sensors[0])
+    text = report(
+        lesson, groups[0], curve_shown(lesson, groups[0], lesson.store.plan.sensors[0]), lesson.store.plan.sensors[0]
+    )
     assert "E_n = " in text
     assert "tension = " in text
-    assert "old" in sentence_words(lesson, groups[0], curve_shown(lesson, groups[0], lesson.plan.sensors[0]), lesson.plan.sensors[0])[1]  # fmt: skip
+    assert "old" in sentence_words(lesson, groups[0], curve_shown(lesson, groups[0], lesson.store.plan.sensors[0]), lesson.store.plan.sensors[0])[1]  # fmt: skip
 
 
 def test_a_new_calibration_goes_to_old_runs_only_on_request_and_can_be_taken_back(
@@ -189,56 +197,56 @@ def test_a_new_calibration_goes_to_old_runs_only_on_request_and_can_be_taken_bac
     lesson, groups = made.lesson, list(made.group.values())
     for label in ("nothing", "100 g", "300 g"):
         take(made, label)
-    calibrating.keep_calibrations(lesson, groups, "load")
-    actions.edit_workings(lesson, ["tension = calibrated load", "pull = mean of tension"])
+    lesson.calibrating.keep_calibrations(groups, "load")
+    lesson.planning.edit_workings(["tension = calibrated load", "pull = mean of tension"])
     plan = msgspec.structs.replace(
-        lesson.plan, findings=("pull",), rule=msgspec.structs.replace(lesson.plan.rule, seconds=4.0)
+        lesson.store.plan, findings=("pull",), rule=msgspec.structs.replace(lesson.store.plan.rule, seconds=4.0)
     )
-    actions.change_plan(lesson, plan, "Measure the pull")
+    lesson.planning.change_plan(plan, "Measure the pull")
     made.hang("350 g", settle=3.0)
-    lesson.begin_runs(groups)
-    until(made, lambda: len(lesson.kept_runs()) == 2, "the runs are kept", lesson.happenings)
-    run = lesson.kept_runs(groups[0])[0]
-    before = lesson.findings(run.id)[0]
+    lesson.recording.begin_runs(groups)
+    until(made, lambda: len(lesson.store.kept_runs()) == 2, "the runs are kept", lesson.tick)
+    run = lesson.store.kept_runs(groups[0])[0]
+    before = lesson.store.findings(run.id)[0]
     assert before.measured.value == pytest.approx(3.43, abs=0.05)
-    assert "outside the calibration: a guess" in before.words
+    assert "outside the calibration: a guess" in before.how
     beyond = next(share for share in before.made_of if share.name.startswith("outside"))
     assert beyond.u > 0
-    assert reworking.preview_applying(lesson, "load") == []
+    assert lesson.working_up.preview_applying("load") == []
     journal = lesson.book.rows("journal")
-    actions.send_to_pool(lesson, [run.id])
-    assert lesson.pool_rows()[0].note == "in part outside the calibration: a guess"
-    sensor_plan.add_point(lesson, "load", "400 g = 3.923 ± 0.004 N")
+    lesson.pooling.send_to_pool([run.id])
+    assert lesson.store.pool_rows()[0].note == "in part outside the calibration: a guess"
+    lesson.planning.add_point("load", "400 g = 3.923 ± 0.004 N")
     take(made, "350 g")
     take(made, "400 g")
-    calibrating.keep_calibrations(lesson, groups, "load")
-    assert lesson.findings(run.id)[0] == before, "a run keeps what it was made with"
-    found = reworking.preview_applying(lesson, "load")
-    assert [each.run.id for each in found] == [each.id for each in lesson.kept_runs()]
-    assert lesson.findings(run.id)[0] == before, "looking changes nothing"
-    change = reworking.apply_to_runs(lesson, found)
-    after = lesson.findings(run.id)[0]
+    lesson.calibrating.keep_calibrations(groups, "load")
+    assert lesson.store.findings(run.id)[0] == before, "a run keeps what it was made with"
+    found = lesson.working_up.preview_applying("load")
+    assert [each.run.id for each in found] == [each.id for each in lesson.store.kept_runs()]
+    assert lesson.store.findings(run.id)[0] == before, "looking changes nothing"
+    change = lesson.working_up.apply_to_runs(found)
+    after = lesson.store.findings(run.id)[0]
     assert after.measured != before.measured
     assert after.measured == found[0].after[0].measured
-    assert "guess" not in after.words
+    assert "guess" not in after.how
     assert after.measured.u < before.measured.u
-    pooled = lesson.pool_rows()[0]
+    pooled = lesson.store.pool_rows()[0]
     assert pooled.findings["pull"] == after.measured
     assert pooled.note.startswith("calibrated afterwards")
     assert lesson.book.rows("journal")[: len(journal)] == journal, "raw bytes stay as they are"
     files = export_all(lesson, tmp_path / "out")
     assert "calibrated afterwards" in next(f for f in files if f.name == "findings.csv").read_text("utf-8")
     assert "calibrated afterwards" in next(f for f in files if f.name == "pool.csv").read_text("utf-8")
-    assert reworking.preview_applying(lesson, "load") == []
-    lesson.undo(change)
-    assert lesson.findings(run.id)[0] == before
-    assert "afterwards" not in lesson.pool_rows()[0].note
-    lesson.redo(change)
-    assert lesson.findings(run.id)[0] == after
+    assert lesson.working_up.preview_applying("load") == []
+    lesson.changes.undo(change)
+    assert lesson.store.findings(run.id)[0] == before
+    assert "afterwards" not in lesson.store.pool_rows()[0].note
+    lesson.changes.redo(change)
+    assert lesson.store.findings(run.id)[0] == after
     with pytest.raises(CalibrationTrouble, match="no earlier run would change"):
-        reworking.apply_to_runs(lesson, [])
+        lesson.working_up.apply_to_runs([])
     # What lies outside the points is marked in the exports of a run, too.
-    lesson.undo(change)
+    lesson.changes.undo(change)
     files = export_all(lesson, tmp_path / "again")
     assert "tension is a guess" in next(f for f in files if f.name == "basalt-run-1.csv").read_text("utf-8")
 
@@ -248,58 +256,58 @@ def test_bad_sensors_and_bad_references_are_told_and_lose_nothing(school: School
     lesson, first = made.lesson, made.group["Basalt"]
     made.kits.order(kits=["Basalt"], fault="saturated")
     made.kits.order(kits=["Chalk"], fault="silent")
-    until(made, lambda: lesson.ready(made.group["Chalk"]) == "kit silent", "Chalk is silent", lesson.happenings)
-    taking = Taking(lesson)
+    until(made, lambda: lesson.roster.why_not_ready(made.group["Chalk"]) == "silent", "Chalk is silent", lesson.tick)
+    taking = lesson.taking()
     taking.about("load", "nothing")
-    until(made, lambda: "at its end (8388607)" in taking.waiting.get(first, ""), "it is at its end", taking.take)
+    until(made, lambda: "at the sensor's end (8388607)" in told(taking, first), "it is at its end", taking.take)
     made.world(6.0)
     assert taking.take() == [], "however long it stays there"
-    assert "no kit that is heard" in taking.waiting[made.group["Chalk"]]
-    sensor = lesson.plan.sensors[0]
+    assert "no kit that is heard" in told(taking, made.group["Chalk"])
+    sensor = lesson.store.plan.sensors[0]
     for text, words, kind in (
         ("0.5", "has no unit", CalibrationTrouble), ("0.5 ± 0.1 m", "cannot be turned into N", UnitTrouble),
         ("much", "is not a number", UnitTrouble), ("0.5 ± -1 N", "below zero", UnitTrouble),
     ):  # fmt: skip
         with pytest.raises(kind, match=words):
-            sensor_plan.set_point(lesson, "load", 0, reference=text)
+            lesson.planning.set_point("load", 0, reference=text)
     with pytest.raises(CalibrationTrouble, match="zero or below"):
-        sensor_plan.add_point(lesson, "load", "new = 0.5 N")
+        lesson.planning.add_point("load", "new = 0.5 N")
     with pytest.raises(CalibrationTrouble, match="has a name and a reference"):
-        sensor_plan.add_point(lesson, "load", "0.5 N")
+        lesson.planning.add_point("load", "0.5 N")
     with pytest.raises(CalibrationTrouble, match="the name of another point"):
-        sensor_plan.add_point(lesson, "load", "100 g = 1 ± 0.1 N")
-    assert lesson.plan.sensors[0] == sensor
-    sensor_plan.add_point(lesson, "load", "check 250 g = 2.45 ± 0.01 N")
-    assert lesson.plan.sensors[0].points[-1].check
-    sensor_plan.swap_check(lesson, "load", 5)
-    assert not lesson.plan.sensors[0].points[-1].check
-    sensor_plan.set_point(lesson, "load", 5, label="a stone", reference="2.5 +- 0.02 N")
-    assert lesson.plan.sensors[0].points[-1] == PlannedPoint("a stone", 2.5, 0.02)
-    sensor_plan.remove_point(lesson, "load", 5)
-    assert lesson.plan.sensors[0] == sensor
-    sensor_plan.set_limits(lesson, "load", "0.002 N/s · 0.01 N")
-    assert (lesson.plan.sensors[0].steady_drift, lesson.plan.sensors[0].steady_scatter) == (0.002, 0.01)
+        lesson.planning.add_point("load", "100 g = 1 ± 0.1 N")
+    assert lesson.store.plan.sensors[0] == sensor
+    lesson.planning.add_point("load", "check 250 g = 2.45 ± 0.01 N")
+    assert lesson.store.plan.sensors[0].points[-1].check
+    lesson.planning.swap_check("load", 5)
+    assert not lesson.store.plan.sensors[0].points[-1].check
+    lesson.planning.set_point("load", 5, label="a stone", reference="2.5 +- 0.02 N")
+    assert lesson.store.plan.sensors[0].points[-1] == PlannedPoint("a stone", 2.5, 0.02)
+    lesson.planning.remove_point("load", 5)
+    assert lesson.store.plan.sensors[0] == sensor
+    lesson.planning.set_limits("load", "0.002 N/s · 0.01 N")
+    assert (lesson.store.plan.sensors[0].steady_drift, lesson.store.plan.sensors[0].steady_scatter) == (0.002, 0.01)
     with pytest.raises(CalibrationTrouble, match="a limit is above zero"):
-        sensor_plan.set_limits(lesson, "load", "-1 N/s")
-    sensor_plan.set_limits(lesson, "load", "")
+        lesson.planning.set_limits("load", "-1 N/s")
+    lesson.planning.set_limits("load", "")
     with pytest.raises(CalibrationTrouble, match="uncertainty is missing"):
-        sensor_plan.set_formula(lesson, "load", "tension = reading * 1 N")
+        lesson.planning.set_formula("load", "tension = reading * 1 N")
     with pytest.raises(Trouble, match="gives m, not N"):
-        sensor_plan.set_formula(lesson, "load", "tension = reading * 1 m ± 0.5 N")
-    sensor_plan.set_formula(lesson, "load", "reading * 10 µN ± 0.5 N")
-    assert lesson.plan.sensors[0].formula == "tension = reading * 10 µN"
-    calibrating.keep_calibrations(lesson, [first], "load")
-    kept = lesson.applied(first, "load")
+        lesson.planning.set_formula("load", "tension = reading * 1 m ± 0.5 N")
+    lesson.planning.set_formula("load", "reading * 10 µN ± 0.5 N")
+    assert lesson.store.plan.sensors[0].formula == "tension = reading * 10 µN"
+    lesson.calibrating.keep_calibrations([first], "load")
+    kept = lesson.sensors.applied(first, "load")
     assert kept is not None
     assert kept.value(np.array([1e5]))[0] == pytest.approx(1.0)
     with pytest.raises(CalibrationTrouble, match="calibrates no such sensor"):
-        sensor_plan.change_sensor(lesson, "nothing of the kind", "x", curve="power")
+        lesson.planning.change_sensor("nothing of the kind", "x", curve="power")
 
 
 def test_a_thermistor_in_a_divider_is_calibrated_in_baths_through_its_chain(school: School) -> None:
     made = school(count=2, class_name="warm-baths")
     lesson, groups = made.lesson, list(made.group.values())
-    taking = Taking(lesson)
+    taking = lesson.taking()
     foretold: list[str] = []
     for label in ("0 °C", "40 °C", "60 °C", "30 °C"):
         made.hang(label, settle=1.5)
@@ -307,20 +315,20 @@ def test_a_thermistor_in_a_divider_is_calibrated_in_baths_through_its_chain(scho
         taking.take()
 
         def follow() -> None:
-            foretold.append(steady_line(lesson.steady(groups[0], "probe"))[0])
+            foretold.append(steady_line(lesson.sensors.steady(groups[0], "probe"))[0])
             taking.follow()
 
         until(made, lambda: not taking.missing(), f"{label} is taken", follow)
     assert any(words.startswith("settling, steady in about") for words in foretold)
-    calibrating.keep_calibrations(lesson, groups, "probe")
-    ready = lesson.applied(groups[0], "probe")
+    lesson.calibrating.keep_calibrations(groups, "probe")
+    ready = lesson.sensors.applied(groups[0], "probe")
     assert ready is not None
-    assert ready.calibration.curve == "thermistor, three parameters"
-    assert [check_words(ready, point) for point in ready.calibration.points if point.check] == ["good"]
+    assert ready.calibration.curve == "thermistor-three-parameters"
+    assert [check_state(ready, point) for point in ready.calibration.points if point.check] == ["good"]
     shares = {source.name for source in ready.series(np.zeros(1), np.array([1500.0])).parts}
     assert {"3.30 ± 0.02 V in voltage", "10000 ± 100 ohm in resistance", "noise of probe"} <= shares
     made.kits.order(kits="all", hang="50 °C")
-    made.until(lambda: (v := made.lesson.ear(groups[0]).live.latest("temperature")) and abs(v.value - 50) < 0.3, "it shows 50 °C")  # fmt: skip
+    made.until(lambda: (v := made.lesson.roster.state(groups[0]).live.latest("temperature")) and abs(v.value - 50) < 0.3, "it shows 50 °C")  # fmt: skip
 
 
 def test_points_and_what_waits_outlive_a_program_that_is_killed(
@@ -332,20 +340,20 @@ def test_points_and_what_waits_outlive_a_program_that_is_killed(
     code = f"""
 import os, signal, time
 from pathlib import Path
-from common_bench.lesson.calibrating import Taking
 from common_bench.lesson.demonstration import plug_in, prepared_lesson
 lesson = prepared_lesson(Path({str(book)!r}), speed=6.0, count=1)
 plug_in(lesson, Path({str(kits.folder)!r}))
-taking = Taking(lesson, automatic=True)
+taking = lesson.taking()
+taking.automatic = True
 taking.about("load", "nothing")
 while taking.missing():
-    lesson.happenings(); taking.follow(); time.sleep(0.05)
+    lesson.tick(); taking.follow(); time.sleep(0.05)
 os.kill(os.getpid(), signal.SIGKILL)
 """
     done = subprocess.run([sys.executable, "-c", code], timeout=60, env={**os.environ}, capture_output=True, text=True)
     assert done.returncode == -signal.SIGKILL, done.stderr
     lesson = OpenLesson.open(book, readonly=True)
-    point = lesson.points(1, "load")[0]
+    point = lesson.store.points(1, "load")[0]
     assert point.label == "nothing"
     assert len(point.readings.raw) == point.n
     lesson.book.close()

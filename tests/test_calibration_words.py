@@ -18,8 +18,6 @@ from hypothesis import strategies as st
 
 from common_bench.calibrate.steady import Limits, Steadiness
 from common_bench.exchange.points import points_from
-from common_bench.lesson import calibrating, sensor_plan
-from common_bench.lesson.calibrating import Taking
 from common_bench.lesson.calibration_words import (
     curve_shown,
     grid_heads,
@@ -31,8 +29,8 @@ from common_bench.lesson.calibration_words import (
     sentence_words,
     steady_line,
 )
-from common_bench.lesson.kept import point_row
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.store_rows import point_row
 from common_bench.lesson.words import path_words, quality
 from common_bench.model.calibration import PlannedPoint, ReferencePoint
 from common_bench.model.plan import Plan, SensorPlan
@@ -50,11 +48,11 @@ def lesson(tmp_path: Path) -> Iterator[OpenLesson]:
     planned = (*(PlannedPoint(label, 0.981 * k, 0.003) for k, label in enumerate(LABELS)), PlannedPoint("350 g", 3.43, 0.004, True))  # fmt: skip
     plan = Plan("Weighing", sensors=(SensorPlan("load", "tension", "N", points=planned, old_after=30),))
     made = OpenLesson.make(tmp_path / "words.benchbook", plan, "9B", ALIASES)
-    for group, alias in zip(made.groups, ALIASES, strict=True):
+    for group, alias in zip(made.store.groups, ALIASES, strict=True):
         kit = made.book.record("kit", identity=alias, name=alias, link="/nowhere", format="", asking="")
-        bench = next(row["id"] for row in made.rows("bench") if row["group"] == group.id)
-        made.do("Give it", [made.book.changed("bench", bench, kit=kit)])
-    made.refresh("kit")
+        bench = next(row["id"] for row in made.store.rows("bench") if row["group"] == group.id)
+        made.changes.do("Give it", [made.book.changed("bench", bench, kit=kit)])
+    made.store.refresh("kit")
     yield made
     made.close()
 
@@ -62,19 +60,19 @@ def lesson(tmp_path: Path) -> Iterator[OpenLesson]:
 def give(lesson: OpenLesson, alias: str, labels: tuple[str, ...], seed: int = 1, wrong: str = "") -> int:
     """Points as they would have been taken, of a sensor that is 5% or so its own; gives the group."""
     dice = np.random.default_rng(seed)
-    group = next(each.id for each in lesson.groups if each.alias == alias)
-    kit = lesson.kit_of(group)
+    group = next(each.id for each in lesson.store.groups if each.alias == alias)
+    kit = lesson.store.kit_of(group)
     gain, zero = 1.02e5 * dice.normal(1, 0.01), dice.normal(8000, 1000)
     rows = []
-    for planned in lesson.plan.sensors[0].points:
+    for planned in lesson.store.plan.sensors[0].points:
         if planned.label in labels:
             held = planned.value * (0.5 if planned.label == wrong else 1.0)
             point = ReferencePoint(
                 planned.label, zero + gain * held + dice.normal(0, 3), 3.0, planned.value, planned.u, "N", 200, 30.0, 4.0,
                 "2026-11-25T10:15:30+01:00", planned.check, step=1.0, independent=180.0, board=21.5, channel="load",
             )  # fmt: skip
-            rows.append(lesson.book.added("reference_point", lesson=lesson.id, kit=kit, **point_row(point)))
-    lesson.do("Take them", rows)
+            rows.append(lesson.book.added("reference_point", lesson=lesson.store.id, kit=kit, **point_row(point)))
+    lesson.changes.do("Take them", rows)
     return group
 
 
@@ -83,24 +81,24 @@ def cells(row: list) -> list[str]:
 
 
 def test_before_during_and_after_the_points_it_is_said_what_comes_next(lesson: OpenLesson) -> None:
-    sensor = lesson.plan.sensors[0]
-    group = lesson.groups[0].id
+    sensor = lesson.store.plan.sensors[0]
+    group = lesson.store.groups[0].id
     assert "Hold the sensor at “nothing” and press space." in curve_shown(lesson, group, sensor).why
     assert sentence_words(lesson, group, curve_shown(lesson, group, sensor), sensor)[0] == "No curve yet"
     give(lesson, "Basalt", ("nothing",))
     assert "needs 2 points, 1 taken so far" in curve_shown(lesson, group, sensor).why
     give(lesson, "Basalt", ("100 g", "200 g", "300 g", "350 g"))
-    lesson.do("Away", [lesson.book.changed("reference_point", 1, aside="another sensor")])
+    lesson.changes.do("Away", [lesson.book.changed("reference_point", 1, aside="another sensor")])
     shown = curve_shown(lesson, group, sensor)
     assert shown.new
     head, more = sentence_words(lesson, group, shown, sensor)
     assert head.startswith("tension = 9.")
     assert "Not kept yet: press K." in more
-    calibrating.keep_calibrations(lesson, [group], "load")
+    lesson.calibrating.keep_calibrations([group], "load")
     assert "Kept today." in sentence_words(lesson, group, curve_shown(lesson, group, sensor), sensor)[1]
-    kit = lesson.kit_of(group)
+    kit = lesson.store.kit_of(group)
     assert kit is not None
-    word, tone = quality(lesson, kit, sensor)
+    _, word, tone = quality(lesson, kit, sensor)
     assert (word, tone) == ("good · today", "good")
     give(lesson, "Basalt", ("nothing",), seed=3)
     assert (
@@ -111,19 +109,22 @@ def test_before_during_and_after_the_points_it_is_said_what_comes_next(lesson: O
 
 
 def test_the_rows_show_each_point_its_residual_and_how_the_check_came_out(lesson: OpenLesson) -> None:
-    sensor = lesson.plan.sensors[0]
+    sensor = lesson.store.plan.sensors[0]
     group = give(lesson, "Basalt", (*LABELS, "350 g"))
     shown = curve_shown(lesson, group, sensor)
     rows = [cells(row) for row in point_rows(lesson, group, sensor, shown.ready)]
     assert [row[0] for row in rows] == [*LABELS, "check 350 g"]
     assert all("±" in row[2] for row in rows)
     assert rows[-1][3].endswith(("✓", "?", "✗"))
-    sensor_plan.remove_point(lesson, "load", 1)
-    sensor = lesson.plan.sensors[0]
+    lesson.planning.remove_point("load", 1)
+    sensor = lesson.store.plan.sensors[0]
     rows = [cells(row) for row in point_rows(lesson, group, sensor, shown.ready)]
     assert "100 g (not in the plan)" in [row[0] for row in rows], "a point that was taken is never lost from sight"
-    words = point_words(lesson.points(lesson.kit_of(group) or 0, "load")[0])
-    assert words == "200 readings, worth 180 · scatter 30 · step 1.0 · drift 0/s · 10:15 · board 21.5 °C"
+    words = point_words(lesson.store.points(lesson.store.kit_of(group) or 0, "load")[0])
+    assert (
+        words
+        == "200 readings, as good as 180 independent ones · scatter 30 · resolution 1.0 · drift 0/s · 10:15 · board 21.5 °C"
+    )
     text = report(lesson, group, shown, sensor)
     assert text.count("\n") == 6
     assert "E_n = " in text
@@ -132,44 +133,44 @@ def test_the_rows_show_each_point_its_residual_and_how_the_check_came_out(lesson
 def test_the_grid_names_the_bench_whose_mass_was_wrong(lesson: OpenLesson) -> None:
     for place, alias in enumerate(ALIASES):
         give(lesson, alias, LABELS, seed=place, wrong="200 g" if alias == "Flint" else "")
-    sensor = lesson.plan.sensors[0]
+    sensor = lesson.store.plan.sensors[0]
     assert grid_heads(sensor) == ["bench", "0", "100", "200", "300", "check", "now"]
-    rows = [cells(row) for row in grid_rows(lesson, sensor, Taking(lesson))]
+    rows = [cells(row) for row in grid_rows(lesson, sensor, lesson.taking())]
     assert [row[0] for row in rows] == ALIASES
     marks = {row[0]: row[1:5] for row in rows}
     assert marks["Flint"] == ["●", "●", "✗", "●"]
     assert all(marks[alias] == ["●"] * 4 for alias in ALIASES if alias != "Flint")
     assert {row[-1] for row in rows} == {"no kit"}
-    named = lesson.disagreements("load")
+    named = lesson.sensors.disagreements("load")
     assert [(each.alias, each.label) for each in named] == [("Flint", "200 g")]
-    calibrating.keep_calibrations(lesson, [group.id for group in lesson.groups], "load")
-    kit = lesson.kit_of(lesson.groups[2].id)
+    lesson.calibrating.keep_calibrations([group.id for group in lesson.store.groups], "load")
+    kit = lesson.store.kit_of(lesson.store.groups[2].id)
     assert kit is not None
-    assert quality(lesson, kit, sensor) == ("does not fit", "red")
+    assert quality(lesson, kit, sensor)[1:] == ("does not fit", "red")
 
 
 def test_an_old_calibration_a_bad_check_and_a_history_are_told(lesson: OpenLesson) -> None:
-    sensor = lesson.plan.sensors[0]
+    sensor = lesson.store.plan.sensors[0]
     group = give(lesson, "Chalk", (*LABELS, "350 g"), wrong="350 g")
-    kit = lesson.kit_of(group)
+    kit = lesson.store.kit_of(group)
     assert kit is not None
-    calibrating.keep_calibrations(lesson, [group], "load")
-    assert quality(lesson, kit, sensor) == ("check bad", "red")
+    lesson.calibrating.keep_calibrations([group], "load")
+    assert quality(lesson, kit, sensor)[1:] == ("check bad", "red")
     for days in (400, 60):
-        calibrating.keep_calibrations(lesson, [group], "load")
+        lesson.calibrating.keep_calibrations([group], "load")
         made_at = (datetime.now().astimezone() - timedelta(days=days)).isoformat()
         lesson.book.amend("calibration", lesson.book.rows("calibration")[-1]["id"], made_at=made_at)
-        lesson.refresh("calibration")
-    found = calibrating.history(lesson, kit, "load")
+        lesson.store.refresh("calibration")
+    found = lesson.calibrating.history(kit, "load")
     assert len(found) == 3
     assert found[-1].off == 0
     assert "That is old: the plan allows 30 days." in sentence_words(lesson, group, curve_shown(lesson, group, sensor), sensor)[1]  # fmt: skip
-    point = next(p for p in lesson.points(kit, "load") if p.check)
-    calibrating.set_aside_point(lesson, point.id, "the scale was read wrongly")
-    calibrating.keep_calibrations(lesson, [group], "load")
+    point = next(p for p in lesson.store.points(kit, "load") if p.check)
+    lesson.calibrating.set_aside_point(point.id, "the scale was read wrongly")
+    lesson.calibrating.keep_calibrations([group], "load")
     lesson.book.amend("calibration", lesson.book.rows("calibration")[-1]["id"], made_at=found[-1].made_at.isoformat())
-    lesson.refresh("calibration")
-    assert quality(lesson, kit, sensor) == ("old · 60 days", "amber")
+    lesson.store.refresh("calibration")
+    assert quality(lesson, kit, sensor)[1:] == ("old · 60 days", "amber")
 
 
 def test_how_steady_it_is_is_said_in_words() -> None:

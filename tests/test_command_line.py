@@ -12,7 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from common_bench.cli import parser, seconds_in
+from common_bench.cli.running import parser
+from common_bench.cli.saying import seconds_in
 from common_bench.model.trouble import Trouble
 from common_bench.standins.control import StandInProcess
 

@@ -10,13 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.calibrate.applied import Applied
-from common_bench.calibrate.curves import CURVES, KINDS, find_kind
-from common_bench.calibrate.fitting import alike
-from common_bench.calibrate.judging import check_words, fit_words, parameter_words, sentence, worth
+from common_bench.calibrate.curves import CURVES, KINDS, find_curve
+from common_bench.calibrate.fitting import alike, calibrate
+from common_bench.calibrate.judging import check_state, fit_words, parameter_words, sentence, worth
 from common_bench.fits.curve_fit import chance
-from common_bench.model.calibration import CurveChoice, ReferencePoint
+from common_bench.model.calibration import CurveChoice, ReferencePoint, curve_key
 from common_bench.model.trouble import CalibrationTrouble, Trouble, UnitTrouble
-from common_bench.record.applying import applied, calibrated
 from simulated import COUNTS_TO_OHMS, TRUTHS, Truth, coverage, points_of
 
 NORRIS = """0.1 0.2 338.8 337.4 118.1 118.2 888.0 884.6 9.2 10.1 228.1 226.5 668.5 666.3 998.5 996.3 449.1 448.6 778.9 777.0
@@ -40,7 +39,7 @@ def points(y: object, x: object, u_y: float = 0.0, u_x: float = 0.0, unit: str =
 
 
 def ready(kind: str, taken: list[ReferencePoint], unit: str = "", **more: object) -> Applied:
-    return applied(calibrated("c", "q", unit, CurveChoice(kind, **more), taken))
+    return Applied(calibrate("c", "q", unit, CurveChoice(kind, **more), taken))
 
 
 # NIST StRD (Statistical Reference Datasets): data, certified parameters and standard deviations.
@@ -82,7 +81,7 @@ def test_a_refit_on_each_new_point_is_quick_and_blocks_give_the_same_bits_for_ev
     dice = np.random.default_rng(3)
     taken = points_of(truth, dice)
     began = time.perf_counter()
-    made = applied(calibrated("c", "q", truth.unit, CurveChoice(truth.kind, truth.steps), taken))
+    made = Applied(calibrate("c", "q", truth.unit, CurveChoice(truth.kind, truth.steps), taken))
     assert time.perf_counter() - began < 1.0, "the real limit, 20 ms, is looked at by make bench"
     width = float(np.ptp(truth.at))
     raw = dice.uniform(truth.at.min() - 0.05 * width, truth.at.max() + 0.2 * width, 999)
@@ -172,7 +171,7 @@ def test_resolution_is_common_where_there_is_no_noise_to_spread_it() -> None:
 
 
 def test_offset_only_knows_the_unit_in_which_the_reading_comes() -> None:
-    made = applied(calibrated("c", "u", "V", CurveChoice("offset", raw_unit="mV"), points([1.01], [1000.0], 0.001, 0.2, "V")))  # fmt: skip
+    made = Applied(calibrate("c", "u", "V", CurveChoice("offset", raw_unit="mV"), points([1.01], [1000.0], 0.001, 0.2, "V")))  # fmt: skip
     assert made.value(np.array([2000.0]))[0] == pytest.approx(2.01)
     assert sentence(made) == "u = reading + 10 mV"
 
@@ -191,19 +190,19 @@ def test_each_curve_says_itself_in_words_and_gives_its_parameters_with_units(tru
     assert SAYS[truth.kind] in sentence(made)
     assert "guess outside" in worth(made) or truth.kind == "offset only"
     words = parameter_words(made)
-    assert len(words) == len(CURVES[truth.kind].parameters)
+    assert len(words) == len(CURVES[curve_key(truth.kind)].parameters)
     assert all("±" in each for each in words)
 
 
 def test_the_table_of_curves_is_whole_and_names_are_found_as_people_write_them() -> None:
     assert len(KINDS) == 12
-    for curve in CURVES.values():
+    for key, curve in CURVES.items():
         assert curve.least >= 1
         assert len(curve.parameters) == len(curve.units)
-        assert find_kind(curve.name.upper().replace(" ", "-")) == curve.name
-        assert all(find_kind(other) == curve.name for other in curve.also)
+        assert find_curve(curve.name.upper().replace(" ", "-")) == key
+        assert all(find_curve(other) == key for other in curve.also)
     with pytest.raises(CalibrationTrouble, match="no curve called “spiral”"):
-        find_kind("spiral")
+        find_curve("spiral")
 
 
 def test_whether_the_curve_fits_is_said_with_the_point_to_look_at() -> None:
@@ -219,7 +218,7 @@ def test_whether_the_curve_fits_is_said_with_the_point_to_look_at() -> None:
     assert "No uncertainties" in fit_words(ready("line", points(good, x)))
     assert chance(1.0, 0) == 1.0
     check = ReferencePoint("c", 2.5, 0.0, 5.0, 0.01, "", check=True)
-    assert check_words(off, check) in ("good", "doubtful")
+    assert check_state(off, check) in ("good", "doubtful")
 
 
 REFUSED = [
@@ -269,12 +268,12 @@ def test_other_bad_input_is_told_in_words() -> None:
 
 
 def test_what_lies_beyond_all_numbers_is_unknown_and_said_with_a_dash() -> None:
-    steep = ready("exponential", points([1.0, 2.0, 4.0], [100.0, 101.0, 102.0], 0.01, 0.001), "V")
-    series = steep.series(np.zeros(3), np.array([101.5, 1e5, -1e5]))
+    sensitivity = ready("exponential", points([1.0, 2.0, 4.0], [100.0, 101.0, 102.0], 0.01, 0.001), "V")
+    series = sensitivity.series(np.zeros(3), np.array([101.5, 1e5, -1e5]))
     assert np.isfinite(series.values[0])
     assert np.isnan(series.values[1]), "not infinite"
     assert series.values[2] == pytest.approx(0.0)
-    assert np.isnan(steep.value(np.array([1e6]))[0])
+    assert np.isnan(sensitivity.value(np.array([1e6]))[0])
     far = ready("exponential", points([1.0, 2.0, 4.0], [1e6, 1e6 + 1, 1e6 + 2], 0.01, 0.001), "V")
     assert sentence(far).startswith("q = 0 V × e^(0.6931")
     falling = ready("exponential", points([4.0, 2.0, 1.0], [1e6, 1e6 + 1, 1e6 + 2], 0.01, 0.001), "V")

@@ -2,154 +2,25 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Iterator
+import html
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QApplication, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QApplication
 
 from common_bench.book.book import Book
-from common_bench.desk.look import sheet
-from common_bench.desk.shell.application import application, demo_window
 from common_bench.desk.shell.benches import KIT_MIME
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.start import StartWindow
-from common_bench.desk.shell.window import Bench
-from common_bench.lesson import actions
-from common_bench.lesson.calibrating import has_point
+from common_bench.desk.shell.window import NAMED, Bench
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import CommandPlan, Plan
-from common_bench.standins.control import StandInProcess
-from conftest import PATIENCE, heard_up_to
-
-SPEED = 8.0
-APPLICATION = application()  # kept for as long as the tests run
-
-
-class Desk:
-    """A window with its stand-in kits; what a person does to it and sees in it."""
-
-    def __init__(self, window: Bench, kits: StandInProcess) -> None:
-        self.window, self.kits, self.hub, self.lesson = window, kits, window.hub, window.hub.lesson
-        self.group = {group.alias: group.id for group in self.lesson.groups}
-
-    def press(self, *keys: str) -> None:
-        for key in keys:
-            named = getattr(Qt.Key, f"Key_{key}", None)
-            QTest.keyClick(self.window, named if named is not None else key)
-
-    def undo(self) -> None:
-        QTest.keyClick(self.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-
-    def redo(self) -> None:
-        QTest.keyClick(self.window, Qt.Key.Key_Y, Qt.KeyboardModifier.ControlModifier)
-
-    def answer(self, text: str) -> None:
-        """Types into the question that is asked in place, and Enter."""
-        question = self.window.stage.question
-        assert question.isVisible()
-        question._field.setText(text)
-        QTest.keyClick(question._field, Qt.Key.Key_Return)
-
-    def seen(self, within: QWidget | None = None) -> str:
-        """All words that can be seen, one a line."""
-        root = within or self.window
-        found = [each.text() for kind in (QLabel, QAbstractButton, QLineEdit) for each in root.findChildren(kind) if each.isVisible()]  # fmt: skip
-        tables = [t for t in root.findChildren(sheet_table()) if t.isVisible()]
-        for table in tables:
-            found += [table.item(r, c).text() for r in range(table.rowCount()) for c in range(table.columnCount()) if table.item(r, c)]  # fmt: skip
-        return "\n".join(found)
-
-    def until(self, met: Callable[[], object], what: str) -> None:
-        deadline = time.monotonic() + PATIENCE
-        while not met():
-            if time.monotonic() > deadline:
-                pytest.fail(f"did not come about: {what}. Notice: {self.window.stage.notice.text}")
-            QTest.qWait(30)
-
-    def see(self, words: str, within: QWidget | None = None) -> None:
-        self.until(lambda: words in self.seen(within), f"“{words}” is seen")
-
-    def world(self, seconds: float) -> None:
-        """Lets world seconds go by on every bench."""
-        end = self.lesson.engine.now() + seconds
-        self.until(lambda: heard_up_to(self.lesson, end), "time goes by")
-
-    def hang(self, what: str, settle: float = 4.0, on: str = "all") -> None:
-        self.kits.order(kits=[on] if on != "all" else on, hang=what)
-        self.world(settle)
-
-    def run_lasts(self, seconds: float) -> None:
-        """As a teacher sets it in the plan; 0: until somebody ends it."""
-        self.press("1")
-        self.window.stage.rule.setText(f"{seconds:g}")
-        self.window.stage.rule.editingFinished.emit()
-        assert self.lesson.plan.rule.seconds == seconds
-
-    def under_way(self, alias: str, seconds: float) -> None:
-        ear = self.lesson.ear(self.group[alias])
-        self.until(lambda: (run := ear.run) is not None and run.seconds > seconds, "the run is under way")
-
-    def calibrate(self) -> None:
-        """Every point on every bench, with the space bar once each: who is not steady follows. Then K."""
-        stage = self.window.stages["calibrate"]
-        for point in self.lesson.sensor().points:
-            self.hang(point.label)
-            assert stage.planned.label == point.label
-            self.press("Space")
-            self.until(
-                lambda p=point: all(has_point(self.lesson, g, "load", p.label) for g in self.group.values()),
-                f"{point.label} is taken",
-            )
-            self.until(lambda p=point: p.check or stage.planned.label != p.label, "the next point is offered")
-        self.press("K")
-
-    def record(self) -> None:
-        before = len(self.lesson.kept_runs())
-        self.press("4", "R")
-        self.until(lambda: len(self.lesson.kept_runs()) == before + len(self.group), "the runs are kept")
-
-
-def sheet_table() -> type[QWidget]:
-    from common_bench.desk.look.pieces import Table
-
-    return Table
-
-
-@pytest.fixture
-def desk(tmp_path: Path, stand_ins: Callable[..., StandInProcess]) -> Iterator[Callable[..., Desk]]:
-    made: list[Desk] = []
-
-    def open_desk(*more: str, speed: float = SPEED, plan: Plan | None = None) -> Desk:
-        """The demo; or, with words for the stand-ins, a new book on which they are plugged in."""
-        kits = stand_ins(*more, world_speed=speed)
-        if more:
-            aliases = [port.identity.removeprefix("stand-in-") for port in kits.notice.ports]
-            lesson = OpenLesson.make(tmp_path / "plug.benchbook", plan or Plan("Plugging"), "9B", aliases, speed=speed)
-            hub = Hub(lesson, kits.folder, only_stand_ins=True)
-            hub.stage = "plug"
-            window = Bench(hub)
-            hub.look_for_kits()
-            actions.give_kits_in_order(lesson, sorted(lesson.engine.ears))
-        else:
-            window = demo_window(tmp_path / "demo", kits.folder, speed)
-        window.show()
-        window.activateWindow()
-        assert QTest.qWaitForWindowActive(window)
-        made.append(Desk(window, kits))
-        if "--gate" not in more:
-            made[-1].until(lambda: all(not made[-1].lesson.ready(g) for g in made[-1].group.values()), "kits are heard")
-        return made[-1]
-
-    yield open_desk
-    for each in made:
-        each.window.close()
-        each.window.deleteLater()
-    sheet.wear(QApplication.instance(), sheet.PAPER)
+from person import Desk
+from waiting import KitNow
 
 
 def test_a_teacher_holds_the_whole_lesson_with_keys_alone(desk: Callable[..., Desk]) -> None:
@@ -171,7 +42,7 @@ def test_a_teacher_holds_the_whole_lesson_with_keys_alone(desk: Callable[..., De
     made.see("6", made.window.stage)
     assert "Flint sits" not in made.seen(), "a sealed pool shows nobody's finding"
     made.press("O")
-    flint = next(place for place in made.lesson.class_result().places if place.alias == "Flint")
+    flint = next(place for place in made.lesson.pooling.class_result().places if place.alias == "Flint")
     assert flint.stands_out
     made.see("stands out", made.window.stage)
     while made.hub.group != made.group["Flint"]:
@@ -208,20 +79,20 @@ def test_the_plan_shows_an_error_where_it_stands_and_keeps_what_is_right(desk: C
     editor.setPlainText(kept + "\npull = mean of tension")
     assert editor.keeper.isEnabled()
     QTest.keyClick(editor, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    assert "pull = mean of tension" in made.lesson.plan.workings
+    assert "pull = mean of tension" in made.lesson.store.plan.workings
     made.until(lambda: "pull" in made.seen(made.window.benches), "the new quantity is listed")
     made.window.setFocus()
     made.undo()
-    assert "pull = mean of tension" not in made.lesson.plan.workings
+    assert "pull = mean of tension" not in made.lesson.store.plan.workings
     assert editor.toPlainText() == kept
     made.redo()
-    assert "pull = mean of tension" in made.lesson.plan.workings
+    assert "pull = mean of tension" in made.lesson.store.plan.workings
     stage.conditions.setPlainText("length (mm ± 0.003")
     made.see("Write it as: length (m) ± 0.003", stage)
     stage.by_bench.item(0, 2).setText("half a metre")
     made.see("is not a number with its uncertainty", stage)
     stage.by_bench.item(0, 2).setText("0,612 ± 0,004")
-    assert str(made.lesson.conditions(made.group["Basalt"])["length"]) == "0.612 ± 0.004 m"
+    assert str(made.lesson.store.conditions(made.group["Basalt"])["length"]) == "0.612 ± 0.004 m"
 
 
 def test_a_pulled_cable_is_told_and_the_run_goes_on_with_a_gap(desk: Callable[..., Desk]) -> None:
@@ -236,26 +107,26 @@ def test_a_pulled_cable_is_told_and_the_run_goes_on_with_a_gap(desk: Callable[..
     made.until(lambda: "unplugged" not in made.seen(made.window.path) and "run 1" in made.seen(made.window.stage), "the run goes on")  # fmt: skip
     made.kits.order(kits=["Chalk"], fault="plug")
     made.see("Chalk is connected again; what is missing is kept as a gap.")
-    made.until(lambda: len(made.lesson.kept_runs()) == 6, "the runs are kept")
+    made.until(lambda: len(made.lesson.store.kept_runs()) == 6, "the runs are kept")
     made.press("5", "Down")
     assert made.hub.group == made.group["Chalk"]
     made.see(" s gap of ", made.window.stage)
     run = made.window.stage._current()
-    (low, high), *_ = made.lesson.replayed(run.id).gaps
+    (low, high), *_ = made.lesson.working_up.replayed(run.id).gaps
     assert high - low > 1
-    before = made.lesson.findings(run.id)[0]
+    before = made.lesson.store.findings(run.id)[0]
     made.press("[", "[")
-    after = made.lesson.findings(run.id)[0]
+    after = made.lesson.store.findings(run.id)[0]
     assert after.span[0] == pytest.approx(before.span[0] + 1.0)
     assert f"used: {after.span[0]:.1f} s" in "".join(i.toPlainText() for i in made.window.stage.graph.getPlotItem().items if hasattr(i, "toPlainText"))  # fmt: skip
     made.undo()
     made.undo()
-    assert made.lesson.findings(run.id)[0] == before
+    assert made.lesson.store.findings(run.id)[0] == before
     made.press("X")
     made.answer("   ")
     made.see("a reason is missing", made.window.stage)
     made.answer("somebody pulled the cable")
-    made.see("set aside: somebody pulled the cable", made.window.stage)
+    made.see("Set aside: somebody pulled the cable.", made.window.stage)
 
 
 def test_a_silent_kit_and_a_bench_without_one_say_what_to_do(desk: Callable[..., Desk]) -> None:
@@ -271,16 +142,16 @@ def test_a_silent_kit_and_a_bench_without_one_say_what_to_do(desk: Callable[...,
     made.press("M")
     made.answer("bumped the table")
     made.press("R")
-    made.until(lambda: len(made.lesson.kept_runs()) == 5, "the runs are kept")
-    assert [m.text for m in made.lesson.moments(made.lesson.kept_runs(made.group["Basalt"])[0].id)] == ["bumped the table"]  # fmt: skip
+    made.until(lambda: len(made.lesson.store.kept_runs()) == 5, "the runs are kept")
+    assert [m.text for m in made.lesson.store.moments(made.lesson.store.kept_runs(made.group["Basalt"])[0].id)] == ["bumped the table"]  # fmt: skip
     made.press("2")
-    made.window.stage.choose(f"kit {made.lesson.kit_of(made.group['Slate'])}")
+    made.window.stage.choose(f"kit {made.lesson.store.kit_of(made.group['Slate'])}")
     made.window.stage.whose.setCurrentIndex(0)
     made.window.stage._give(0)
     made.press("4")
     made.see("This bench has no kit. Give it one in stage 2, Plug in.")
     made.undo()
-    made.until(lambda: made.lesson.kit_of(made.group["Slate"]) is not None, "Slate has its kit again")
+    made.until(lambda: made.lesson.store.kit_of(made.group["Slate"]) is not None, "Slate has its kit again")
 
 
 def test_every_action_has_a_key_and_the_help_names_it(desk: Callable[..., Desk]) -> None:
@@ -292,7 +163,7 @@ def test_every_action_has_a_key_and_the_help_names_it(desk: Callable[..., Desk])
         made.window.toggle_help()
         made.window.toggle_help()
         for key, (words, _) in stage.keys().items():
-            assert f"<b>{key}</b>" in made.window.help_words.text(), (key, words)
+            assert f"<b>{html.escape(NAMED.get(key, key))}</b>" in made.window.help_words.text(), (key, words)
         buttons = [b for b in stage.findChildren(QAbstractButton) if b.isVisible() and b.isEnabled()]
         assert all(b.focusPolicy() & Qt.FocusPolicy.TabFocus for b in buttons), "every button can be reached with Tab"
         assert not any(set(stage.keys()) & set(made.window.general_keys()))
@@ -301,8 +172,7 @@ def test_every_action_has_a_key_and_the_help_names_it(desk: Callable[..., Desk])
     assert "swing kit v3, zero done" in made.seen(made.window.tape) or "ms" in made.seen(made.window.tape)
     QTest.keyClick(made.window.tape.typed, Qt.Key.Key_Escape)
     assert not made.window.tape.is_open
-    QTest.keyClick(made.window, Qt.Key.Key_F9)
-    assert sheet.palette().name == "projector"
+    assert made.change_theme() == "projector"
     made.press("3")
     made.see("load → tension", made.window.stage)
 
@@ -320,26 +190,26 @@ def test_a_crash_is_told_when_the_book_opens_again(desk: Callable[..., Desk], tm
         connection.execute(text(f"VACUUM INTO '{copy}'"))  # the book as a crash would leave it now
     window = Bench(Hub(OpenLesson.open(copy), tmp_path / "none", only_stand_ins=True))
     window.show()
-    told = window.stage.notice.text
+    told = window.hub.messages.text
     assert "was still open when the program stopped; all that was heard up to then is kept." in told
     window.close()
 
 
 def test_the_start_makes_a_book_and_refuses_what_is_none(tmp_path: Path) -> None:
-    start = StartWindow()
+    start = StartWindow(lambda lesson: Bench(Hub(lesson)))
     start.show()
     wrong = tmp_path / "notes.benchbook"
     wrong.write_text("dear diary, this is no database at all, only words and words")
     start.open_path(wrong)
-    assert "this file is no bench book" in start.notice.text
+    assert "this file is no bench book" in start.messages.text
     start.make_book(wrong)
-    assert "already there" in start.notice.text
+    assert "already there" in start.messages.text
     start.class_name.setText("9B")
     start.groups.setText("Basalt, Chalk, , Basalt")
     start.make_book(tmp_path / "new")
     assert start._desk.isVisible()
     lesson = start._desk.hub.lesson
-    assert [group.alias for group in lesson.groups] == ["Basalt", "Chalk"]
+    assert [group.alias for group in lesson.store.groups] == ["Basalt", "Chalk"]
     assert lesson.book.path == tmp_path / "new.benchbook"
     start._desk.close()
 
@@ -349,30 +219,30 @@ def test_how_a_kit_is_read_is_seen_and_changed_in_place(desk: Callable[..., Desk
     stage = made.window.stage
     made.see("999.99 comes again and again, far from all other values.", stage)
     QTest.mouseClick(stage.read_card.asked.yes, Qt.MouseButton.LeftButton)
-    ear = made.lesson.ear(made.group["Basalt"])
-    assert "999.99" in ear.chain.reader.format.no_value
+    ear = KitNow.of_group(made.lesson, made.group["Basalt"])
+    assert "999.99" in ear.format.no_value
     made.until(lambda: not stage.read_card.asked.isVisible(), "the question is answered")
     table = stage.read_card.table
     made.until(lambda: table.rowCount() == 3, "the columns are listed")
     table.item(1, 0).setText("2 pull")
     table.item(1, 2).setText("N")
     made.until(lambda: ear.live.latest("raw pull") is not None, "the name counts at once")
-    assert ear.chain.reader.format.unit_of("pull") == "N"
+    assert ear.format.unit_of("pull") == "N"
     table.item(2, 1).setText("purple")
     made.see("a column cannot be “purple”.", stage)
     table.item(2, 0).setText("3 pull")
     made.see("a column cannot be called “pull”.", stage)
     table.item(2, 1).setText("left out")
-    made.until(lambda: ear.chain.reader.format.channels == ("pull",), "it is left out")
+    made.until(lambda: ear.format.channels == ("pull",), "it is left out")
     made.undo()
-    made.until(lambda: ear.chain.reader.format.channels == ("pull", "temp"), "and back again")
+    made.until(lambda: ear.format.channels == ("pull", "temp"), "and back again")
     made.see("of the last", stage)
     stage.read_card.link.setText(f"{ear.address.path}?parity=purple")
     stage.read_card.link.editingFinished.emit()
     made.see("parity cannot be “purple”.", stage)
     made.press("U")
     made.see("Every kit whose lines have this shape is read like this", stage)
-    assert len(made.lesson.plan.formats) == 1
+    assert len(made.lesson.store.plan.formats) == 1
     made.press("Right")
     assert made.hub.group == made.group["Chalk"]
     made.see("1 ms", stage)
@@ -385,8 +255,8 @@ def test_a_menu_a_touch_and_a_drag_give_each_kit_to_its_group(desk: Callable[...
     made.see("The kit waits in a menu for a key.", stage)
     made.see("Send the key s (D)", stage)
     made.press("D")
-    made.until(lambda: all(not made.lesson.ready(g) for g in made.group.values()), "every kit is heard")
-    chalk, flint = (made.lesson.kit_of(made.group[alias]) for alias in ("Chalk", "Flint"))
+    made.until(lambda: all(not made.lesson.roster.why_not_ready(g) for g in made.group.values()), "every kit is heard")
+    chalk, flint = (made.lesson.store.kit_of(made.group[alias]) for alias in ("Chalk", "Flint"))
     made.world(14)
     made.press("W")
     made.kits.order(kits=["Flint"], hang="300 g")
@@ -396,7 +266,7 @@ def test_a_menu_a_touch_and_a_drag_give_each_kit_to_its_group(desk: Callable[...
     made.press("Up", "Up") if made.hub.group == made.group["Flint"] else None
     assert made.hub.group == made.group["Basalt"]
     made.press("Return")
-    assert made.lesson.kit_of(made.group["Basalt"]) == flint
+    assert made.lesson.store.kit_of(made.group["Basalt"]) == flint
     assert made.hub.lit is None
     carried = QMimeData()
     carried.setData(KIT_MIME, str(chalk).encode())
@@ -404,32 +274,33 @@ def test_a_menu_a_touch_and_a_drag_give_each_kit_to_its_group(desk: Callable[...
     left, none = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     QApplication.sendEvent(row, QDragEnterEvent(QPoint(5, 5), Qt.DropAction.MoveAction, carried, left, none))
     QApplication.sendEvent(row, QDropEvent(QPointF(5, 5), Qt.DropAction.MoveAction, carried, left, none))
-    assert made.lesson.kit_of(made.group["Flint"]) == chalk
-    assert made.lesson.kit_of(made.group["Chalk"]) is None
+    assert made.lesson.store.kit_of(made.group["Flint"]) == chalk
+    assert made.lesson.store.kit_of(made.group["Chalk"]) is None
     made.undo()
     made.undo()
-    assert made.lesson.kit_of(made.group["Chalk"]) == chalk
+    assert made.lesson.store.kit_of(made.group["Chalk"]) == chalk
 
 
 def test_the_tape_holds_all_lines_is_searched_and_talks_to_the_kit(desk: Callable[..., Desk]) -> None:
     plan = Plan("Lamps", commands=(CommandPlan("lamp on", "L1", "J"), CommandPlan("lamp off", "L0")))
     made = desk("--rate", "150", "--count", "1", speed=4.0, plan=plan)
-    ear = made.lesson.ear(made.group["Basalt"])
-    made.until(lambda: ear.chain.reader.lines > 1500, "many lines")
+    ear = KitNow.of_group(made.lesson, made.group["Basalt"])
+    made.until(lambda: ear.lines > 1500, "many lines")
     tape = made.window.tape
     made.press("T")
     made.until(lambda: tape.view.blockCount() > 300, "lines are shown")
     assert "swing kit v3" not in tape.view.toPlainText()
     for _ in range(8):
         QTest.mouseClick(tape.earlier, Qt.MouseButton.LeftButton)
+        made.until(lambda: "looking" not in tape.found.text(), "the page is there")
     assert "swing kit v3, zero done" in tape.view.toPlainText(), "the whole history can be reached"
-    tape.find.setText("ZERO done")
-    QTest.keyClick(tape.find, Qt.Key.Key_Return)
-    assert "1 found" in tape.found.text()
+    tape.search_for.setText("ZERO done")
+    QTest.keyClick(tape.search_for, Qt.Key.Key_Return)
+    made.until(lambda: "1 found" in tape.found.text(), "it is found")
     assert tape.view.toPlainText().count("\n") < 3
     QTest.mouseClick(tape.copier, Qt.MouseButton.LeftButton)
     assert "swing kit v3, zero done" in QApplication.clipboard().text()
-    QTest.keyClick(tape.find, Qt.Key.Key_Escape)
+    QTest.keyClick(tape.search_for, Qt.Key.Key_Escape)
     made.until(lambda: tape.view.blockCount() > 100, "all lines again")
     QTest.mouseClick(tape.pauser, Qt.MouseButton.LeftButton)
     still = tape.view.toPlainText()

@@ -9,17 +9,16 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit
 
-from common_bench.lesson.calibrating import has_point
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.calibration import PlannedPoint
-from conftest import is_steady
-from test_desk import Desk, desk  # noqa: F401
+from person import Desk
+from waiting import is_steady
 
 Made = Callable[..., Desk]
 
 
 def type_into_cell(made: Desk, row: int, column: int, text: str) -> None:
-    table = made.window.stage.points
+    table = made.window.stage.points_card.table
     table.setCurrentCell(row, column)
     table.editItem(table.item(row, column))
     editor = table.findChild(QLineEdit)
@@ -29,12 +28,12 @@ def type_into_cell(made: Desk, row: int, column: int, text: str) -> None:
     QTest.qWait(50)  # the table takes it over with its next event
 
 
-def test_points_of_the_plan_are_changed_in_place_with_words_for_what_is_wrong(desk: Made) -> None:  # noqa: F811
+def test_points_of_the_plan_are_changed_in_place_with_words_for_what_is_wrong(desk: Made) -> None:
     made = desk()
     stage, lesson = made.window.stage, made.lesson
-    planned = lesson.sensor().points
+    planned = lesson.store.sensor().points
     type_into_cell(made, 1, 1, "0.982 ± 0.004 N")
-    assert lesson.sensor().points[1] == PlannedPoint("100 g", 0.982, 0.004)
+    assert lesson.store.sensor().points[1] == PlannedPoint("100 g", 0.982, 0.004)
     type_into_cell(made, 1, 1, "0.982")
     made.see("“0.982” has no unit. Write it as 0.982 N.", stage)
     made.see("0.982 ± 0.004", stage)
@@ -45,14 +44,14 @@ def test_points_of_the_plan_are_changed_in_place_with_words_for_what_is_wrong(de
     made.answer("12 kg")
     made.see("cannot be turned into N", stage)
     made.answer("1.10 ± 0.01 N")
-    assert lesson.sensor().points[1] == PlannedPoint("a stone", 1.10, 0.01)
+    assert lesson.store.sensor().points[1] == PlannedPoint("a stone", 1.10, 0.01)
     made.press("V")
     made.see("check a stone", stage)
     made.press("V", "N")
     made.answer("two stones")
     made.see("a point has a name and a reference", stage)
     made.answer("two stones = 2.2 ± 0.02 N")
-    assert lesson.sensor().points[-1].label == "two stones"
+    assert lesson.store.sensor().points[-1].label == "two stones"
     made.press("Left") if stage.planned.label == "nothing" else None
     while stage.planned.label != "two stones":
         made.press("Right")
@@ -60,16 +59,16 @@ def test_points_of_the_plan_are_changed_in_place_with_words_for_what_is_wrong(de
     made.answer("0.001 kg/s")
     made.see("cannot be turned into N/s", stage)
     made.answer("0.002 N/s · 0.02 N")
-    assert lesson.sensor().steady_drift == 0.002
+    assert lesson.store.sensor().steady_drift == 0.002
     for _ in range(20):
-        if lesson.sensor().points == planned:
+        if lesson.store.sensor().points == planned:
             break
         made.undo()
-    assert lesson.sensor().points == planned
-    assert lesson.sensor().steady_drift == 0.0
+    assert lesson.store.sensor().points == planned
+    assert lesson.store.sensor().steady_drift == 0.0
 
 
-def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None:  # noqa: F811
+def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None:
     made = desk()
     stage, lesson = made.window.stage, made.lesson
     made.press("A")
@@ -77,7 +76,7 @@ def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None
         made.until(lambda w=label: stage.planned.label == w, f"{label} is offered")
         made.kits.order(kits="all", hang=label)
         made.until(
-            lambda w=label: all(has_point(lesson, g, "load", w) for g in made.group.values()),
+            lambda w=label: all(lesson.calibrating.has_point(g, "load", w) for g in made.group.values()),
             f"{label} takes itself",
         )
     made.press("A")
@@ -112,10 +111,10 @@ def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None
     made.see("the first one kept", stage)
     made.press("G")
     made.see("Residuals", stage)
-    assert stage.against.count() == 7, "every calibrated bench can be trusted as reference"
+    assert stage.points_card.against.count() == 7, "every calibrated bench can be trusted as reference"
 
 
-def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_to_be_asked(desk: Made) -> None:  # noqa: F811
+def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_to_be_asked(desk: Made) -> None:
     made = desk()
     stage, lesson = made.window.stage, made.lesson
     for label in ("nothing", "100 g", "300 g"):
@@ -125,7 +124,8 @@ def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_
             made.press("Right")
         made.press("Space")
         made.until(
-            lambda w=label: all(has_point(lesson, g, "load", w) for g in made.group.values()), f"{label} is taken"
+            lambda w=label: all(lesson.calibrating.has_point(g, "load", w) for g in made.group.values()),
+            f"{label} is taken",
         )
     made.see("Flint disagrees with the class at “100 g”", stage)
     made.press("Down", "Down")
@@ -135,8 +135,8 @@ def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_
     made.see("does not fit", made.window.benches)
     made.see("5 of 6 good", made.window.path)
     made.record()
-    run = lesson.kept_runs(made.group["Flint"])[0]
-    before = lesson.findings(run.id)
+    run = lesson.store.kept_runs(made.group["Flint"])[0]
+    before = lesson.store.findings(run.id)
     made.press("3")
     while stage.planned.label != "100 g":
         made.press("Right")
@@ -153,29 +153,31 @@ def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_
     made.answer("it was still moving")
     made.until(lambda: is_steady(lesson, made.group["Flint"], 3), "steady for a while")
     made.press("Space")
-    made.until(lambda: has_point(lesson, made.group["Flint"], "load", "100 g"), "taken again")
+    made.until(lambda: lesson.calibrating.has_point(made.group["Flint"], "load", "100 g"), "taken again")
     made.press("K")
     made.see("6 of 6 good", made.window.path)
-    assert lesson.findings(run.id) == before
+    assert lesson.store.findings(run.id) == before
     made.press("U")
     made.see("Flint run 1", stage.apply_panel)
     made.press("Escape")
-    assert lesson.findings(run.id) == before
-    made.press("U", "Return")
+    assert lesson.store.findings(run.id) == before
+    made.press("U")
+    made.see("Flint run 1", stage.apply_panel)
+    made.press("Return")
     made.see("Applied; findings and the pool follow and say so.", stage)
-    assert lesson.findings(run.id) != before
+    assert lesson.store.findings(run.id) != before
     made.press("5")
     made.see("applied afterwards", made.window.stage)
     made.undo()
-    assert lesson.findings(run.id) == before
+    assert lesson.store.findings(run.id) == before
 
 
-def test_leaving_the_stage_pulling_the_cable_and_closing_the_book_lose_no_point(desk: Made) -> None:  # noqa: F811
+def test_leaving_the_stage_pulling_the_cable_and_closing_the_book_lose_no_point(desk: Made) -> None:
     made = desk()
     lesson = made.lesson
     made.hang("nothing", 3.0)
     made.press("Space")
-    made.until(lambda: all(has_point(lesson, g, "load", "nothing") for g in made.group.values()), "taken")
+    made.until(lambda: all(lesson.calibrating.has_point(g, "load", "nothing") for g in made.group.values()), "taken")
     made.hang("bottle", 3)
     made.press("Space", "1", "3")
     made.see("follows", made.window.stage)
@@ -183,10 +185,13 @@ def test_leaving_the_stage_pulling_the_cable_and_closing_the_book_lose_no_point(
     made.see("unplugged", made.window.stage)
     made.kits.order(kits=["Chalk"], fault="plug")
     made.kits.order(kits="all", hang="100 g")
-    made.until(lambda: all(has_point(lesson, g, "load", "100 g") for g in made.group.values()), "all follow, Chalk too")
+    made.until(
+        lambda: all(lesson.calibrating.has_point(g, "load", "100 g") for g in made.group.values()),
+        "all follow, Chalk too",
+    )
     path = lesson.book.path
     made.window.close()
     time.sleep(0.1)
     again = OpenLesson.open(path, readonly=True)
-    assert [len(again.points(kit, "load")) for kit in again.kits] == [2] * 6
-    again.book.close()
+    assert [len(again.store.points(kit, "load")) for kit in again.store.kits] == [2] * 6
+    again.close()

@@ -10,23 +10,19 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from common_bench.desk.look import sheet
 from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
-from common_bench.lesson import actions
-from common_bench.lesson.calibrating import has_point
-from common_bench.lesson.exporting import export_pool
 from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.bench import HUES, SHAPES, emblem_for
 from common_bench.model.plan import Plan
 from common_bench.standins.control import StandInProcess
-from conftest import is_steady
-from test_desk import Desk, desk  # noqa: F401 - the fixture
+from person import Desk
+from waiting import is_steady
 
 Made = Callable[..., Desk]
 
 
-def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F811
+def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:
     made = desk()
     stage = made.window.stage
     made.press("K")
@@ -43,22 +39,24 @@ def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F
     made.see("nothing taken on 1 bench: Basalt.", stage)
     made.see("follows", stage)
     made.hang("nothing", 8.0)
-    made.until(lambda: made.lesson.points(made.lesson.kit_of(made.group["Slate"]), "load"), "Slate has it")
+    made.until(lambda: made.lesson.store.points(made.lesson.store.kit_of(made.group["Slate"]), "load"), "Slate has it")
     made.press("Left") if stage.planned.label != "nothing" else None
     made.press("X")
     made.answer("")
     made.see("a reason is missing", stage)
     made.answer("the hook touched the stand")
-    kit = made.lesson.kit_of(made.hub.group)
-    assert made.lesson.points(kit, "load") == []
+    kit = made.lesson.store.kit_of(made.hub.group)
+    assert made.lesson.store.points(kit, "load") == []
     made.undo()
-    assert len(made.lesson.points(kit, "load")) == 1
+    assert len(made.lesson.store.points(kit, "load")) == 1
     made.hang("200 g", 6.0)
     made.press("Right", "Right")
     assert stage.planned.label == "200 g"
     made.until(lambda: is_steady(made.lesson, made.group["Basalt"]), "200 g hangs still")
     made.press("Space")
-    made.until(lambda: all(has_point(made.lesson, g, "load", "200 g") for g in made.group.values()), "all have it")
+    made.until(
+        lambda: all(made.lesson.calibrating.has_point(g, "load", "200 g") for g in made.group.values()), "all have it"
+    )
     made.press("K")
     made.see("Kept for", stage)
     made.see("tension = ", stage)
@@ -70,16 +68,16 @@ def test_calibrating_too_early_wrongly_and_again(desk: Made) -> None:  # noqa: F
     assert path_words(made.lesson)["calibrate"] == "0 of 6 good"
 
 
-def test_recording_one_bench_a_wrong_length_and_one_graph(desk: Made) -> None:  # noqa: F811
+def test_recording_one_bench_a_wrong_length_and_one_graph(desk: Made) -> None:
     made = desk()
     made.run_lasts(0)
     made.press("4", "M")
     stage = made.window.stage
     made.see("is not recording, so there is no moment to mark.", stage)
     made.press("Space")
-    made.until(lambda: made.lesson.recording(made.hub.group), "this bench records")
+    made.until(lambda: made.lesson.roster.recording(made.hub.group), "this bench records")
     made.see("End Basalt (space)", stage)
-    assert sum(made.lesson.recording(group) for group in made.group.values()) == 1
+    assert sum(made.lesson.roster.recording(group) for group in made.group.values()) == 1
     made.press("G")
     made.see("Class wall (G)", stage)
     made.until(lambda: len(stage._curves) == 6, "one line for each group")
@@ -92,19 +90,21 @@ def test_recording_one_bench_a_wrong_length_and_one_graph(desk: Made) -> None:  
     assert field.property("wrong")
     field.setText("51 cm")
     QTest.keyClick(field, Qt.Key.Key_Return)
-    assert str(made.lesson.conditions(made.group["Basalt"])["length"]) == "0.510 ± 0.003 m"
+    assert str(made.lesson.store.conditions(made.group["Basalt"])["length"]) == "0.510 ± 0.003 m"
     made.window.setFocus()
     made.press("Space")
-    made.until(lambda: len(made.lesson.kept_runs()) == 1, "it is kept")
-    assert made.lesson.kept_runs()[0].ended_by == "ended by hand"
-    assert made.lesson.run_conditions(made.lesson.kept_runs()[0].id)["length"].value == pytest.approx(0.499, abs=0.01)
+    made.until(lambda: len(made.lesson.store.kept_runs()) == 1, "it is kept")
+    assert made.lesson.store.kept_runs()[0].ended_by == "ended by hand"
+    assert made.lesson.store.run_conditions(made.lesson.store.kept_runs()[0].id)["length"].value == pytest.approx(
+        0.499, abs=0.01
+    )
     made.press("5")
     made.see("no finding", made.window.stage)
     made.press("P")
     made.see("has no finding yet", made.window.stage)
 
 
-def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> None:  # noqa: F811
+def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> None:
     made = desk()
     made.press("1")
     stage = made.window.stage
@@ -115,7 +115,7 @@ def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> 
         assert (stage.rule.text(), stage.runs.text()) == ("20", "3")
     stage.rule.setText("7,5")
     stage.rule.editingFinished.emit()
-    assert made.lesson.plan.rule.seconds == 7.5
+    assert made.lesson.store.plan.rule.seconds == 7.5
     stage.alias.setText("Chalk")
     stage._add_group()
     made.see("cannot be the alias of a group", stage)
@@ -127,7 +127,7 @@ def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> 
     made.until(lambda: len(made.window.benches.rows) == 6, "and gone again")
     stage.conditions.setPlainText("length (m) ± 0.003\nmass (kg) ± 0.001 # of the bottle")
     stage.conditions.keep_it()
-    assert [each.name for each in made.lesson.plan.conditions] == ["length", "mass"]
+    assert [each.name for each in made.lesson.store.plan.conditions] == ["length", "mass"]
     made.until(lambda: stage.by_bench.rowCount() == 12, "both are asked of each bench")
     stage.conditions.setPlainText("length (m)\nlength (m)")
     made.see("“length” is there twice.", stage)
@@ -136,7 +136,7 @@ def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> 
 
 
 def test_a_kit_is_added_by_address_and_refused_in_words(
-    desk: Made, stand_ins: Callable[..., StandInProcess], tmp_path: Path  # noqa: F811
+    desk: Made, stand_ins: Callable[..., StandInProcess], tmp_path: Path
 ) -> None:  # fmt: skip
     made = desk("--dialect", "commas", "--count", "1", speed=4.0, plan=Plan("Plugging"))
     far = stand_ins("--over", "tcp", "--dialect", "json", count=1, world_speed=4.0)
@@ -144,14 +144,14 @@ def test_a_kit_is_added_by_address_and_refused_in_words(
     made.press("A")
     for wrong, said in (
         ("gopher://x", "cannot be opened"), ("tcp://x", "no whole address"), ("", "a link is missing"),
-        (made.lesson.ear(made.group["Basalt"]).address.path, "is heard already"), ("/dev/x?speed=fast", "is no speed"),
+        (made.lesson.roster.state(made.group["Basalt"]).address.path, "is heard already"), ("/dev/x?speed=fast", "is no speed"),
     ):  # fmt: skip
         made.answer(wrong)
         made.see(said, stage)
     made.answer(far.link("Basalt"))
-    made.until(lambda: len(made.lesson.engine.ears) == 2, "it is listened to")
-    made.until(lambda: all(ear.ready for ear in made.lesson.engine.ears.values()), "it is heard")
-    made.see("not given to a bench", stage)
+    made.until(lambda: len(made.lesson.roster.kits) == 2, "it is listened to")
+    made.until(lambda: all(ear.can_record for ear in made.lesson.roster.kits.values()), "it is heard")
+    made.see("no bench yet", stage)
     made.see("JSON · worked out from", stage)
     made.press("Return")
     made.see("belongs to Basalt", stage)
@@ -162,12 +162,12 @@ def test_a_kit_is_added_by_address_and_refused_in_words(
     made.see("Every kit has its bench, or no bench is free.", stage)
 
 
-def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:  # noqa: F811
+def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     made = desk()
     made.calibrate()
     made.hang("bottle", 1.5)
     made.record()
-    actions.send_to_pool(made.lesson, [run.id for run in made.lesson.kept_runs()])
+    made.lesson.pooling.send_to_pool([run.id for run in made.lesson.store.kept_runs()])
     made.press("6", "X")
     made.see("Choose a bench whose findings are in the opened pool.", made.window.stage)
     made.press("O")
@@ -178,9 +178,16 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None: 
     hidden = [made.window.stage.table.item(row, 0).text() for row in range(6)]
     assert not set(hidden) & set(made.group)
     made.press("N")
-    files = export_pool(made.lesson, tmp_path)
-    assert [path.name for path in files] == ["pool.csv", "pool.json", "class-graph.png"]
-    with files[0].open(newline="") as file:
+    out = tmp_path / "out"
+    made.window.stage.export_to(str(out))
+    made.see("the export cannot be written there. Choose a folder", made.window.stage)
+    out.mkdir()
+    made.window.stage.export_to(str(out))
+    made.see("Written: ", made.window.stage)
+    assert sorted(path.name for path in out.iterdir()) == ["class-graph.png", "pool.csv", "pool.json"]
+    made.window.stage.export_to(str(out))
+    made.see("nothing is overwritten", made.window.stage)
+    with (out / "pool.csv").open(newline="") as file:
         rows = list(csv.DictReader(file))
     assert [row["group"] for row in rows] == list(made.group)
     made.undo()
@@ -188,12 +195,11 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None: 
     assert path_words(made.lesson)["pool"] == "sealed · 6 of 6 in"
 
 
-def test_every_stage_can_be_seen_in_both_themes_in_a_small_window(desk: Made) -> None:  # noqa: F811
+def test_every_stage_can_be_seen_in_both_themes_in_a_small_window(desk: Made) -> None:
     made = desk()
     made.window.resize(1024, 640)
     for theme in (PROJECTOR, PAPER):
-        QTest.keyClick(made.window, Qt.Key.Key_F9)
-        assert sheet.palette() is theme
+        assert made.change_theme() == theme.name
         for number in range(1, 7):
             made.press(str(number))
             QTest.qWait(60)

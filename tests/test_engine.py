@@ -18,7 +18,6 @@ import serial
 
 from common_bench.book.book import Book
 from common_bench.book.journal import EVERY
-from common_bench.lesson import actions, calibrating
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.address import read_address
 from common_bench.links.discovery import permission_command, plugged_in
@@ -27,10 +26,9 @@ from common_bench.model.bench import Port
 from common_bench.model.block import Series
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.record.chain import Flow
-from common_bench.record.ear import Ear
 from common_bench.record.live import MOST_READINGS, Picture, Trace, thinned
 from common_bench.standins.control import StandInProcess, order
-from conftest import SPEED, Class, wait_for
+from waiting import SPEED, Class, KitNow, wait_for
 
 Start = Callable[..., StandInProcess]
 School = Callable[..., Class]
@@ -40,29 +38,29 @@ def test_what_was_seen_live_is_what_the_run_gives_afterwards_to_the_last_bit(sch
     made = school(count=1)
     lesson = made.lesson
     made.kits.order(kits="all", hang="100 g")
-    sensor = lesson.sensor()
+    sensor = lesson.store.sensor()
     assert sensor is not None
     for point in sensor.points[:3]:
         made.kits.order(kits="all", hang=point.label)
         made.world(2.5)
         made.until(
-            lambda p=point: calibrating.take_points(lesson, list(made.group.values()), "load", p)[0],
+            lambda p=point: lesson.calibrating.take_points(list(made.group.values()), "load", p)[0],
             "the point is taken",
         )
-    calibrating.keep_calibrations(lesson, list(made.group.values()), "load")
+    lesson.calibrating.keep_calibrations(list(made.group.values()), "load")
     made.kits.order(kits="all", hang="bottle")
     made.world(1.0)
     live: list[Flow] = []
 
-    def listen(ear: Ear, flow: Flow) -> None:
-        if ear.run is not None or live:  # the flow that ends the run belongs to it too
+    def listen(kit: int, flow: Flow) -> None:
+        if lesson.roster.kits[kit].run is not None or live:  # the flow that ends the run belongs to it too
             live.append(flow)
 
     lesson.engine.listener = listen
     made.record()
     lesson.engine.listener = None
-    (run,) = lesson.kept_runs()
-    replayed = lesson.replayed(run.id)
+    (run,) = lesson.store.kept_runs()
+    replayed = lesson.working_up.replayed(run.id)
     blocks = [worked.block for flow in live for worked in flow.worked]
     offsets = np.concatenate([block.offset for block in blocks])
     shared = np.isin(offsets, replayed.offset)
@@ -79,7 +77,7 @@ def test_what_was_seen_live_is_what_the_run_gives_afterwards_to_the_last_bit(sch
     seen = np.concatenate([swing.values for swing in swings])
     np.testing.assert_array_equal(seen[: len(replayed.results["swing"])], replayed.results["swing"].values)
     assert len(seen) > 20
-    (finding,) = lesson.findings(run.id)
+    (finding,) = lesson.store.findings(run.id)
     assert (
         abs(finding.measured.value - 2 * np.pi * np.sqrt(0.5 / 9.81) * (1 + 0.2**2 / 25))
         < 5 * finding.measured.u + 2e-3
@@ -94,14 +92,14 @@ def test_the_journal_holds_exactly_what_the_kit_sent(school: School) -> None:
     made.lesson.close()
     book = Book.open(made.lesson.book.path)
     assert book.check() == []
-    for hearing in book.rows("hearing"):
-        data = b"".join(row["bytes"] for row in book.rows("journal", hearing=hearing["id"]))
+    for session in book.rows("session"):
+        data = b"".join(row["bytes"] for row in book.rows("journal", session=session["id"]))
         lines = data.split(b"\r\n")[:-1]
         assert lines[:2] == [b"swing kit v3, zero done", b"ms;load;temp"]
         clocks = [int(line.split(b";")[0]) for line in lines[2:]]
         assert clocks == list(range(0, 20 * len(clocks), 20))
         assert len(clocks) > 400
-        assert hearing["closed_at"]
+        assert session["closed_at"]
     book.close()
 
 
@@ -109,20 +107,20 @@ def test_runs_are_numbered_for_each_group_and_never_overwritten(school: School) 
     made = school(count=2)
     lesson, (one, two) = made.lesson, made.group.values()
     for groups in ([one, two], [one], [one, two]):
-        begun = lesson.begin_runs(groups)
+        begun = lesson.recording.begin_runs(groups)
         assert begun == groups
-        assert lesson.begin_runs(groups) == []  # recording already
+        assert lesson.recording.begin_runs(groups) == []  # recording already
         made.world(3)
-        lesson.end_runs(begun)
-    made.until(lambda: len(lesson.kept_runs()) == 5, "all runs are kept")
-    assert [run.number for run in lesson.kept_runs(one)] == [1, 2, 3]
-    assert [run.number for run in lesson.kept_runs(two)] == [1, 2]
-    spans = sorted((run.begin or 0, run.end or 0) for run in lesson.kept_runs(one))
+        lesson.recording.end_runs(begun)
+    made.until(lambda: len(lesson.store.kept_runs()) == 5, "all runs are kept")
+    assert [run.number for run in lesson.store.kept_runs(one)] == [1, 2, 3]
+    assert [run.number for run in lesson.store.kept_runs(two)] == [1, 2]
+    spans = sorted((run.begin or 0, run.end or 0) for run in lesson.store.kept_runs(one))
     assert all(before[1] <= after[0] for before, after in zip(spans, spans[1:], strict=False))
-    actions.set_aside_run(lesson, lesson.kept_runs(one)[1].id, "bumped")
-    assert lesson.begin_runs([one]) == [one]
-    assert lesson.runs(one)[-1].number == 4
-    conditions = [lesson.run_conditions(run.id)["length"] for run in lesson.runs(one)]
+    lesson.working_up.set_aside_run(lesson.store.kept_runs(one)[1].id, "bumped")
+    assert lesson.recording.begin_runs([one]) == [one]
+    assert lesson.store.runs(one)[-1].number == 4
+    conditions = [lesson.store.run_conditions(run.id)["length"] for run in lesson.store.runs(one)]
     assert len(set(conditions)) == 1
 
 
@@ -130,22 +128,24 @@ def test_a_lost_cable_gives_a_gap_and_the_run_goes_on(school: School) -> None:
     made = school(count=2)
     lesson = made.lesson
     made.by_hand()
-    begun = lesson.begin_runs(list(made.group.values()))
+    begun = lesson.recording.begin_runs(list(made.group.values()))
     made.world(4)
     made.kits.order(kits=["Basalt"], fault="unplug")
-    made.until(lambda: lesson.ready(made.group["Basalt"]) == "unplugged", "the loss is seen")
-    ear = lesson.ear(made.group["Basalt"])
+    made.until(lambda: lesson.roster.why_not_ready(made.group["Basalt"]) == "lost", "the loss is seen")
+    ear = KitNow.of_group(lesson, made.group["Basalt"])
     assert ear is not None
     assert ear.run is not None
     assert ear.trouble is not None
     assert "Plug it in again" in ear.trouble.do
     made.world(4)
     made.kits.order(kits=["Basalt"], fault="plug")
-    made.until(lambda: lesson.ready(made.group["Basalt"]) == "recording", "it connects again by itself")
+    made.until(lambda: lesson.roster.why_not_ready(made.group["Basalt"]) == "recording", "it connects again by itself")
     made.world(6)
-    lesson.end_runs(begun)
-    made.until(lambda: len(lesson.kept_runs()) == 2, "both runs are kept")
-    broken, whole = (lesson.replayed(lesson.kept_runs(made.group[alias])[0].id) for alias in ("Basalt", "Chalk"))
+    lesson.recording.end_runs(begun)
+    made.until(lambda: len(lesson.store.kept_runs()) == 2, "both runs are kept")
+    broken, whole = (
+        lesson.working_up.replayed(lesson.store.kept_runs(made.group[alias])[0].id) for alias in ("Basalt", "Chalk")
+    )
     assert whole.gaps == []
     assert len(broken.gaps) == 1
     low, high = broken.gaps[0]
@@ -163,13 +163,13 @@ from common_bench.lesson.demonstration import prepared_lesson, plug_in
 book, ports = Path(sys.argv[1]), Path(sys.argv[2])
 lesson = prepared_lesson(book, speed=1.0, count=2)
 plug_in(lesson, ports)
-while any(lesson.ready(group.id) for group in lesson.groups):
-    lesson.happenings(); time.sleep(0.02)
-lesson.begin_runs([group.id for group in lesson.groups])
+while any(lesson.roster.why_not_ready(group.id) for group in lesson.store.groups):
+    lesson.tick(); time.sleep(0.02)
+lesson.recording.begin_runs([group.id for group in lesson.store.groups])
 print("recording", flush=True)
 while True:
-    for ear in lesson.engine.ears.values():
-        print(ear.kit, ear.live.last_t, time.time(), ear.chain.reader.cutter.offset, flush=True)
+    for kit in lesson.roster.kits.values():
+        print(kit.kit, kit.live.last_t, time.time(), max([0, *(line.offset + len(line.data) for line in kit.tape)]), flush=True)
     time.sleep(0.02)
 """
 
@@ -196,20 +196,20 @@ def test_killed_in_the_middle_the_book_has_the_run_up_to_the_last_quarter_second
             kit, _, at, offset = line.split()
             seen.append((int(kit), float(at), int(offset)))
     lesson = OpenLesson.open(path)
-    assert [sentence.split(";")[0] for sentence in lesson.told] == [
+    assert [notice.what.split(";")[0] for notice in lesson.notices] == [
         f"{alias} run 1 was still open when the program stopped" for alias in ("Basalt", "Chalk")
     ]
     assert lesson.book.check() == []
     killed = max(at for _, at, _ in seen)
-    for run in lesson.kept_runs():
+    for run in lesson.store.kept_runs():
         assert run.ended_by == "the program was stopped"
-        replayed = lesson.replayed(run.id)
+        replayed = lesson.working_up.replayed(run.id)
         assert replayed.seconds > 2.0
-        kit = lesson.book.row("hearing", run.hearing)["kit"]
+        kit = lesson.book.row("session", run.session)["kit"]
         heard_then = max(offset for k, at, offset in seen if k == kit and at <= killed - 0.25)
         assert run.end is not None
         assert run.end >= heard_then, "more than a quarter of a second was lost"
-    assert lesson.begin_runs([]) == []
+    assert lesson.recording.begin_runs([]) == []
     lesson.close()
     assert EVERY < 0.25
 
@@ -218,20 +218,22 @@ def test_rubbish_in_the_middle_of_a_run_is_counted_and_kept_and_hurts_no_reading
     made = school(count=2)
     lesson = made.lesson
     made.by_hand()
-    begun = lesson.begin_runs(list(made.group.values()))
-    reader = lesson_ear(made).chain.reader
+    begun = lesson.recording.begin_runs(list(made.group.values()))
+    reader = lesson_ear(made)
     for fault in ("long line", "no text", "names again", "noise"):
         before = reader.unreadable + reader.notes
         made.kits.order(kits=["Basalt"], fault=fault)
         made.until(lambda before=before: reader.unreadable + reader.notes > before, f"{fault} is counted")
         made.world(2)
-    lesson.end_runs(begun)
-    made.until(lambda: len(lesson.kept_runs()) == 2, "the runs are kept")
-    hurt, clean = (lesson.replayed(lesson.kept_runs(made.group[alias])[0].id) for alias in ("Basalt", "Chalk"))
-    kinds = [told.kind for told in hurt.told]
+    lesson.recording.end_runs(begun)
+    made.until(lambda: len(lesson.store.kept_runs()) == 2, "the runs are kept")
+    hurt, clean = (
+        lesson.working_up.replayed(lesson.store.kept_runs(made.group[alias])[0].id) for alias in ("Basalt", "Chalk")
+    )
+    kinds = [told.kind for told in hurt.other_lines]
     assert kinds.count("names") == 1
     assert kinds.count("unreadable") >= 3
-    assert clean.told == []
+    assert clean.other_lines == []
     for replayed in (hurt, clean):
         assert np.abs(replayed.raw["load"] - np.median(replayed.raw["load"])).max() < 300
     assert lesson.book.check() == []
@@ -241,36 +243,34 @@ def test_another_speed_is_found_by_trying_and_remembered(tmp_path: Path, stand_i
     made = school(count=1, kit_speed=9600, wait=False)
     ear = lesson_ear(made)
     made.until(
-        lambda: ear.trouble is not None and ear.trouble.cause == "unreadable", "it is seen that nothing can be read"
+        lambda: ear.trouble is not None and ear.trouble.code == "unreadable", "it is seen that nothing can be read"
     )
     made.heard()
     assert ear.address.speed == 9600
-    assert ear.chain.reader.format is not None
+    assert ear.format is not None
     made.until(lambda: "speed=9600" in made.lesson.book.rows("kit")[0]["link"], "the speed is kept with the kit")
     made.lesson.close()
     again = OpenLesson.open(made.lesson.book.path, speed=SPEED)
-    again.appear([port for port in plugged_in(made.kits.folder) if port.stand_in])
-    found = next(iter(again.engine.ears.values()))
+    again.roster.appear([port for port in plugged_in(made.kits.folder) if port.stand_in])
+    found = KitNow(again, next(iter(again.roster.kits)))
     assert found.address.speed == 9600
-    wait_for(lambda: found.ready, "it is heard at once")
-    assert again.group_at(found.kit) == next(iter(made.group.values()))
+    wait_for(lambda: found.can_record, "it is heard at once")
+    assert again.store.group_at(found.kit) == next(iter(made.group.values()))
     again.close()
 
 
-def lesson_ear(made: Class, alias: str = "Basalt") -> Ear:
-    ear = made.lesson.ear(made.group[alias])
-    assert ear is not None
-    return ear
+def lesson_ear(made: Class, alias: str = "Basalt") -> KitNow:
+    return KitNow.of_group(made.lesson, made.group[alias])
 
 
 def test_a_silent_kit_is_told_and_comes_back(school: School) -> None:
     made = school(count=1)
     made.kits.order(kits="all", fault="silent")
-    made.until(lambda: made.lesson.ready(made.group["Basalt"]) == "kit silent", "the silence is told")
+    made.until(lambda: made.lesson.roster.why_not_ready(made.group["Basalt"]) == "silent", "the silence is told")
     trouble = lesson_ear(made).trouble
     assert trouble is not None
     assert "Nothing heard for" in trouble.what
-    assert made.lesson.begin_runs(list(made.group.values())) == []
+    assert made.lesson.recording.begin_runs(list(made.group.values())) == []
     made.kits.order(kits="all", fault="talk")
     made.heard()
 
@@ -278,13 +278,13 @@ def test_a_silent_kit_is_told_and_comes_back(school: School) -> None:
 def test_a_restart_in_a_run_begins_a_new_stretch_of_the_clock(school: School) -> None:
     made = school(count=1)
     made.by_hand()
-    begun = made.lesson.begin_runs(list(made.group.values()))
+    begun = made.lesson.recording.begin_runs(list(made.group.values()))
     made.world(4)
     made.kits.order(kits="all", fault="restart")
     made.world(4)
-    made.lesson.end_runs(begun)
-    made.until(lambda: made.lesson.kept_runs(), "the run is kept")
-    replayed = made.lesson.replayed(made.lesson.kept_runs()[0].id)
+    made.lesson.recording.end_runs(begun)
+    made.until(lambda: made.lesson.store.kept_runs(), "the run is kept")
+    replayed = made.lesson.working_up.replayed(made.lesson.store.kept_runs()[0].id)
     assert len(replayed.gaps) == 1
     assert replayed.seconds > 6.5
     again = int(np.argmax(replayed.t > replayed.gaps[0][0]))
@@ -300,7 +300,7 @@ def test_ports_that_cannot_be_opened_say_why_and_what_to_do(tmp_path: Path, stan
     holder = serial.Serial(link, exclusive=True)
     with pytest.raises(LinkTrouble) as taken:
         SerialLink(read_address(link))
-    assert taken.value.cause == "taken"
+    assert taken.value.code == "taken"
     assert "process" not in taken.value.what or str(os.getpid()) not in taken.value.what
     holder.close()
     other = subprocess.Popen(
@@ -317,7 +317,7 @@ def test_ports_that_cannot_be_opened_say_why_and_what_to_do(tmp_path: Path, stan
     missing = tmp_path / "ttyX9"
     with pytest.raises(LinkTrouble, match="is not plugged in") as absent:
         SerialLink(read_address(str(missing)))
-    assert absent.value.cause == "missing"
+    assert absent.value.code == "missing"
     (tmp_path / "plain").write_text("x")
     with pytest.raises(LinkTrouble, match="no serial port"):
         SerialLink(read_address(str(tmp_path / "plain")))
@@ -408,11 +408,11 @@ def test_an_open_port_cannot_be_taken_by_another_program(school: School) -> None
     with open(made.kits.link("Basalt"), "rb") as other, pytest.raises(OSError):
         fcntl.flock(other, fcntl.LOCK_EX | fcntl.LOCK_NB)
     twin = Port(made.kits.link("Basalt"), "twin", "twin")
-    kit = made.lesson.hear(twin)
-    made.until(lambda: made.lesson.engine.ears[kit].trouble is not None, "the second ear is refused")
-    fault = made.lesson.engine.ears[kit].trouble
+    kit = made.lesson.roster.hear(twin)
+    made.until(lambda: made.lesson.roster.kits[kit].trouble is not None, "the second ear is refused")
+    fault = made.lesson.roster.kits[kit].trouble
     assert fault is not None
-    assert fault.cause == "taken"
+    assert fault.code == "taken"
 
 
 def test_traces_keep_their_memory_and_pictures_keep_every_spike() -> None:
@@ -446,11 +446,11 @@ def test_notices_of_dead_classes_and_broken_ones_are_passed_over(tmp_path: Path)
 def test_a_run_whose_kit_is_unplugged_can_still_be_ended(school: School) -> None:
     made = school(count=1)
     (group,) = made.group.values()
-    made.lesson.begin_runs([group])
+    made.lesson.recording.begin_runs([group])
     made.world(3)
     made.kits.order(kits="all", fault="unplug")
-    made.until(lambda: made.lesson.ready(group) == "unplugged", "the loss is seen")
-    assert made.lesson.recording(group)
-    made.lesson.end_runs([group])
-    made.until(lambda: made.lesson.kept_runs(), "the run is kept")
-    assert made.lesson.replayed(made.lesson.kept_runs()[0].id).seconds > 2
+    made.until(lambda: made.lesson.roster.why_not_ready(group) == "lost", "the loss is seen")
+    assert made.lesson.roster.recording(group)
+    made.lesson.recording.end_runs([group])
+    made.until(lambda: made.lesson.store.kept_runs(), "the run is kept")
+    assert made.lesson.working_up.replayed(made.lesson.store.kept_runs()[0].id).seconds > 2

@@ -11,25 +11,25 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PyQt6.QtTest import QTest
 
+from common_bench.calibrate.fitting import calibrate
 from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.shell.application import application
 from common_bench.exchange.tables import run_csv, series_csv
 from common_bench.model.block import Series, Stamped
 from common_bench.model.calibration import Calibration, CurveChoice
-from common_bench.record.applying import calibrated
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.live import LiveWindow
 from common_bench.workings.evaluate import check, gathered
 from common_bench.workings.formula import Formula
 from common_bench.workup.findings import findings_of
-from conftest import wait_for  # noqa: F401 - makes Qt offscreen before it is imported
 from simulated import TRUTHS, Truth, points_of
+from waiting import wait_for  # noqa: F401 - makes Qt offscreen before it is imported
 
 APPLICATION = application()
 
 
 def calibration(truth: Truth) -> Calibration:
-    return calibrated("x", "q", truth.unit, CurveChoice(truth.kind, truth.steps), points_of(truth, np.random.default_rng(4)))  # fmt: skip
+    return calibrate("x", "q", truth.unit, CurveChoice(truth.kind, truth.steps), points_of(truth, np.random.default_rng(4)))  # fmt: skip
 
 
 def stream(truth: Truth, n: int = 240) -> list[Stamped]:
@@ -83,11 +83,11 @@ def test_guesses_go_with_the_value_into_live_window_finding_and_files(truth: Tru
     assert window.guesses("q", picture) is None
     workings = check(["q = calibrated x", "m = mean of q"], {"x": truth.unit})
     finding = findings_of(workings, whole, (-1e9, 1e9), ["m"])[0]
-    assert f"{int(series.guess.sum())} of them outside the calibration: a guess" in finding.words
+    assert f"{int(series.guess.sum())} of them outside the calibration: a guess" in finding.how
     assert any(share.name.startswith("outside the points") for share in finding.made_of)
     inside = np.flatnonzero(~series.guess)
     calm = findings_of(workings, whole, (float(series.t[inside[0]]), float(series.t[inside[5]])), ["m"])[0]
-    assert "guess" not in calm.words
+    assert "guess" not in calm.how
     table = list(csv.DictReader(io.StringIO(run_csv(series.t, {}, {}, {"q": series}))))
     assert [row["q is a guess"] == "yes" for row in table] == series.guess.tolist()
     again = list(csv.DictReader(io.StringIO(series_csv("q", series))))

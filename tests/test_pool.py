@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Mapping
 
 import msgspec
 import numpy as np
@@ -19,15 +18,10 @@ from common_bench.model.plan import ClassGraph, shipped_plan
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import PoolTrouble
 from common_bench.pool.class_line import LEAST_GROUPS, class_result
-from common_bench.workings.evaluate import number_from
 
 PLAN = shipped_plan("swinging-bottles")
 LENGTHS = (0.5, 0.62, 0.75, 0.9, 1.1, 1.3)
 G = 9.81
-
-
-def evaluate(formula: str, names: Mapping[str, Measured]) -> Measured:
-    return number_from(formula, names)
 
 
 def rows_of(
@@ -57,7 +51,7 @@ def test_g_is_held_by_its_interval_as_often_as_it_says() -> None:
     dice = np.random.default_rng(8)
     inside, outs = [], 0
     for _ in range(600):
-        result = class_result(PLAN, rows_of(dice), evaluate)
+        result = class_result(PLAN, rows_of(dice))
         assert result.finding is not None
         inside.append(abs(result.finding.value - G) < 2 * result.finding.u)
         outs += sum(place.stands_out for place in result.places)
@@ -67,7 +61,7 @@ def test_g_is_held_by_its_interval_as_often_as_it_says() -> None:
 
 @given(st.integers(0, 5), st.sampled_from([-0.09, -0.06, 0.06, 0.09]), st.integers(0, 1000))
 def test_the_group_that_measured_wrongly_stands_out_farthest(group: int, off: float, seed: int) -> None:
-    result = class_result(PLAN, rows_of(np.random.default_rng(seed), wrong={group: off}), evaluate)
+    result = class_result(PLAN, rows_of(np.random.default_rng(seed), wrong={group: off}))
     out = sorted((place for place in result.places if place.stands_out), key=lambda place: -abs(place.away))
     assert out[0].group == group
     assert len(out) <= 2, "by chance one of four hundred others lies beyond three uncertainties"
@@ -79,8 +73,8 @@ def test_the_group_that_measured_wrongly_stands_out_farthest(group: int, off: fl
 
 def test_setting_a_group_aside_leaves_it_in_sight_and_out_of_the_line() -> None:
     wrong = {2: 0.09}
-    with_it = class_result(PLAN, rows_of(np.random.default_rng(1), wrong=wrong), evaluate)
-    without = class_result(PLAN, rows_of(np.random.default_rng(1), wrong=wrong, aside={2: "measure again"}), evaluate)
+    with_it = class_result(PLAN, rows_of(np.random.default_rng(1), wrong=wrong))
+    without = class_result(PLAN, rows_of(np.random.default_rng(1), wrong=wrong, aside={2: "measure again"}))
     assert with_it.finding is not None
     assert without.finding is not None
     assert without.line is not None
@@ -96,8 +90,8 @@ def test_setting_a_group_aside_leaves_it_in_sight_and_out_of_the_line() -> None:
 
 def test_a_length_error_is_common_to_a_groups_runs_so_more_runs_do_not_hide_it() -> None:
     dice = np.random.default_rng(2)
-    few = class_result(PLAN, rows_of(dice, runs=2), evaluate)
-    many = class_result(PLAN, rows_of(dice, runs=30), evaluate)
+    few = class_result(PLAN, rows_of(dice, runs=2))
+    many = class_result(PLAN, rows_of(dice, runs=30))
     assert few.places[0].x.u == many.places[0].x.u == 0.003
     assert many.finding is not None
     slope_from_lengths = 0.003 * 4 * np.pi**2 / G / (np.std(LENGTHS) * 6**0.5)
@@ -105,7 +99,7 @@ def test_a_length_error_is_common_to_a_groups_runs_so_more_runs_do_not_hide_it()
 
 
 def test_within_and_between_groups_are_told_apart() -> None:
-    result = class_result(PLAN, rows_of(np.random.default_rng(3), runs=12), evaluate)
+    result = class_result(PLAN, rows_of(np.random.default_rng(3), runs=12))
     periods = [2 * np.pi * np.sqrt(length / G) for length in LENGTHS]
     assert result.within == pytest.approx(2 * np.mean(periods) * 0.002, rel=0.25)
     assert 0 <= result.between < 0.03
@@ -113,25 +107,25 @@ def test_within_and_between_groups_are_told_apart() -> None:
 
 def test_too_few_groups_a_missing_condition_and_a_plan_without_a_graph_are_told() -> None:
     rows = rows_of(np.random.default_rng(1))
-    few = class_result(PLAN, [row for row in rows if row.group < LEAST_GROUPS - 1], evaluate)
+    few = class_result(PLAN, [row for row in rows if row.group < LEAST_GROUPS - 1])
     assert few.line is None
     assert few.finding is None
     assert "needs 3 groups; 2 are in" in few.why_no_line
-    empty = class_result(PLAN, [], evaluate)
+    empty = class_result(PLAN, [])
     assert empty.points == ()
     lacking = [msgspec.structs.replace(row, conditions={}) if row.group == 1 else row for row in rows]
-    assert {point.group for point in class_result(PLAN, lacking, evaluate).points} == {0, 2, 3, 4, 5}
+    assert {point.group for point in class_result(PLAN, lacking).points} == {0, 2, 3, 4, 5}
     same = [msgspec.structs.replace(row, conditions={"length": Measured(1.0, 0.003, "m")}) for row in rows]
-    assert "same reading" in class_result(PLAN, same, evaluate).why_no_line
+    assert "same reading" in class_result(PLAN, same).why_no_line
     with pytest.raises(PoolTrouble, match="no class graph"):
-        class_result(msgspec.structs.replace(PLAN, graph=None), rows, evaluate)
+        class_result(msgspec.structs.replace(PLAN, graph=None), rows)
     nonsense = msgspec.structs.replace(PLAN, graph=ClassGraph("period ^ 2", "length", "g = slope + 3 kg"))
-    assert class_result(nonsense, rows, evaluate).finding is None
+    assert class_result(nonsense, rows).finding is None
 
 
 def test_the_pool_goes_out_as_csv_with_units_in_the_headers_and_as_json() -> None:
     rows = rows_of(np.random.default_rng(1), wrong={2: 0.09}, aside={2: 'said "to the cap",\r\nnot the middle'})
-    result = class_result(PLAN, rows, evaluate)
+    result = class_result(PLAN, rows)
     text = pool_csv(rows, result)
     assert text.count("\r\n") == 1 + 18 + 3  # the header, a line each, and three inside quotes
     table = list(csv.DictReader(io.StringIO(text, newline="")))
@@ -147,7 +141,7 @@ def test_the_pool_goes_out_as_csv_with_units_in_the_headers_and_as_json() -> Non
     assert found["class_result"]["finding"]["unit"] == "m/s²"
     assert len(found["runs"]) == 18
     assert found["class_result"]["line"]["groups"] == 5
-    few = class_result(PLAN, rows[:3], evaluate)
+    few = class_result(PLAN, rows[:3])
     assert json.loads(pool_json("p", "9B", rows[:3], few))["class_result"]["within"] is not None
     assert json.loads(pool_json("p", "9B", rows[:3], few))["class_result"]["between"] is None
     assert "nan" not in pool_csv(rows[:3], few)

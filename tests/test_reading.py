@@ -94,7 +94,9 @@ def test_chunks_never_matter(seed: int, cuts: list[int], groups: list[int]) -> N
     assert one.keys() == other.keys()
     for name in one:
         np.testing.assert_array_equal(one[name], other[name], err_msg=name)
-    assert [told for each in whole for told in each.told] == [told for each in pieces for told in each.told]
+    assert [told for each in whole for told in each.other_lines] == [
+        told for each in pieces for told in each.other_lines
+    ]
     assert (reader.lines, reader.readings, reader.unreadable, reader.notes) == (
         whole_reader.lines, whole_reader.readings, whole_reader.unreadable, whole_reader.notes,
     )  # fmt: skip
@@ -189,7 +191,7 @@ def test_a_header_that_comes_again_is_no_reading_and_new_names_are_taken_over() 
     reader = Reader()
     reader.feed([Stamped(0.0, b"ms;load;temp\n" + b"20;5;1.5\n" * 5)])
     again = reader.feed([Stamped(1.0, b"ms;load;temp\n40;6;1.5\n")])
-    assert [told.kind for told in again.told] == ["names"]
+    assert [told.kind for told in again.other_lines] == ["names"]
     other = reader.feed([Stamped(2.0, b"ms;force;temp\n60;7;1.5\n")])
     assert set(other.blocks[0].channels) == {"force", "temp"}
     assert reader.unreadable == 0
@@ -204,7 +206,7 @@ def test_a_line_of_a_megabyte_costs_no_memory_and_loses_no_neighbour() -> None:
         held.append(len(reader.cutter._tail))
     assert max(held) <= LONGEST_LINE
     after = reader.feed([Stamped(2.0, b"\n4;5;6\n")])
-    assert [told.kind for told in after.told] == ["unreadable"]
+    assert [told.kind for told in after.other_lines] == ["unreadable"]
     assert after.blocks[0].channels["column 2"].tolist() == [5.0]
     assert after.blocks[0].offset.tolist() == [36 + 250 * 4096 + 1]
 

@@ -1,4 +1,4 @@
-"""Reading looked at closely: moulds, spans, kinds of values, growth of formats, health of columns, what is proposed."""
+"""Reading looked at closely: templates, spans, kinds of values, growth of formats, health of columns, what is proposed."""
 
 from __future__ import annotations
 
@@ -15,13 +15,14 @@ from hypothesis import strategies as st
 from common_bench.model.block import Stamped
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.dialects import line_reader, long_way
+from common_bench.reading.format_finding import is_words
 from common_bench.reading.health import column_health, mains_hum, odd_number, robust_noise
 from common_bench.reading.in_columns import longer_rows
+from common_bench.reading.line_templates import MOST_MOULDS, LineTemplates
 from common_bench.reading.lines import LineCutter
-from common_bench.reading.moulds import MOST_MOULDS, Moulds
 from common_bench.reading.naming import names_in
 from common_bench.reading.plain import lines_with_other_bytes, plain_table
-from common_bench.reading.reader import Reader, is_words
+from common_bench.reading.reader import Reader
 from common_bench.reading.senml import senml_records
 from common_bench.reading.spans import spans_of
 from common_bench.reading.values import clock_seconds, kind_of, value_of
@@ -94,12 +95,14 @@ def test_no_cut_matters_in_any_dialect(
     for channel in {name for heard in one for block in heard.blocks for name in block.channels}:
         joined = [np.concatenate([b.channels[channel] for heard in each for b in heard.blocks if channel in b.channels]) for each in (one, other)]  # fmt: skip
         np.testing.assert_array_equal(*joined, err_msg=channel)
-    assert [told for heard in one for told in heard.told] == [told for heard in other for told in heard.told]
+    assert [told for heard in one for told in heard.other_lines] == [
+        told for heard in other for told in heard.other_lines
+    ]
     assert (whole.lines, whole.readings, whole.kits) == (one_by_one.lines, one_by_one.readings, one_by_one.kits)
     assert whole.format == one_by_one.format
 
 
-# moulds
+# templates
 
 
 @given(st.sampled_from(sorted(FORMATS)), st.integers(0, 10**6), st.data())
@@ -116,10 +119,10 @@ def test_a_mould_reads_what_the_long_way_reads_and_nothing_else(name: str, seed:
 
 def test_moulds_are_kept_within_a_limit() -> None:
     format = FORMATS["names-colon"]
-    moulds = Moulds(format, long_way(format))
+    templates = LineTemplates(format, long_way(format))
     for gaps in range(1000):
-        moulds.read(b"load:1" + b" " * (gaps % 400) + b"temp:2 hum:3")
-    assert 100 < len(moulds) <= MOST_MOULDS
+        templates.read(b"load:1" + b" " * (gaps % 400) + b"temp:2 hum:3")
+    assert 100 < len(templates) <= MOST_MOULDS
 
 
 def test_numbers_that_stand_for_no_value_are_told_in_any_writing() -> None:
@@ -144,7 +147,7 @@ def test_words_between_rows_cost_only_their_own_lines() -> None:
     assert format is not None
     heard = Reader(format).feed([Stamped(0.0, b"\n".join(lines) + b"\n")])
     assert heard.readings == 38
-    assert [told.text for told in heard.told] == ["hello there", "again: x"]
+    assert [told.text for told in heard.other_lines] == ["hello there", "again: x"]
     assert [len(block) for block in heard.blocks] == [7, 15, 16], "what lies between is read at once"
 
 

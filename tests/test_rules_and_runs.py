@@ -10,7 +10,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from common_bench.lesson import actions
 from common_bench.lesson.lesson import OpenLesson, lesson_summary
 from common_bench.lesson.words import age_words, bench_words, capital, kit_words, path_words, sure_words
 from common_bench.model.block import Block
@@ -18,7 +17,7 @@ from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, PoolTrouble, Trouble
 from common_bench.record.rules import Rule
-from conftest import Class
+from waiting import Class
 
 School = Callable[..., Class]
 
@@ -54,31 +53,31 @@ def test_everything_a_person_changes_can_be_taken_back(school: School) -> None:
     made = school(count=2)
     lesson = made.lesson
     made.record(3.0)
-    first, second = lesson.kept_runs()
+    first, second = lesson.store.kept_runs()
     before = {table: lesson.book.rows(table) for table in ("run", "condition_value", "run_condition", "bench", "moment", "pooled", "group")}  # fmt: skip
     group = made.group["Basalt"]
     changes = [
-        actions.set_condition(lesson, group, "length", "0.7 m"),
-        actions.set_run_condition(lesson, first.id, "length", "71 cm"),
-        actions.set_aside_run(lesson, second.id, "the cat"),
-        actions.mark(lesson, first.id, 1.5, "bumped"),
-        actions.add_groups(lesson, ["Tuff", "Shale"]),
-        actions.give_kit(lesson, lesson.kit_of(group) or 0, made.group["Chalk"]),
-        actions.open_pool(lesson, opened=True),
+        lesson.planning.set_condition(group, "length", "0.7 m"),
+        lesson.working_up.set_run_condition(first.id, "length", "71 cm"),
+        lesson.working_up.set_aside_run(second.id, "the cat"),
+        lesson.recording.mark(first.id, 1.5, "bumped"),
+        lesson.planning.add_groups(["Tuff", "Shale"]),
+        lesson.roster.give_kit(lesson.store.kit_of(group) or 0, made.group["Chalk"]),
+        lesson.pooling.open_pool(opened=True),
     ]
-    assert lesson.conditions(group)["length"].u == 0.003, "the plan's uncertainty is taken"
-    assert str(lesson.run_conditions(first.id)["length"]) == "0.710 ± 0.003 m"
-    assert [run.id for run in lesson.kept_runs()] == [first.id]
-    assert [moment.text for moment in lesson.moments(first.id)] == ["bumped"]
-    assert lesson.kit_of(group) is None
-    assert lesson.pool_open
+    assert lesson.store.conditions(group)["length"].u == 0.003, "the plan's uncertainty is taken"
+    assert str(lesson.store.run_conditions(first.id)["length"]) == "0.710 ± 0.003 m"
+    assert [run.id for run in lesson.store.kept_runs()] == [first.id]
+    assert [moment.text for moment in lesson.store.moments(first.id)] == ["bumped"]
+    assert lesson.store.kit_of(group) is None
+    assert lesson.store.pool_open
     for change in reversed(changes):
-        lesson.undo(change)
+        lesson.changes.undo(change)
     for table, rows in before.items():
         assert lesson.book.rows(table) == rows, table
     for change in changes:
-        lesson.redo(change)
-    assert len(lesson.groups) == 4
+        lesson.changes.redo(change)
+    assert len(lesson.store.groups) == 4
     kept = lesson.book.rows("change")
     assert {row["state"] for row in kept} == {"done"}
     assert [row["label"] for row in kept[-7:]] == [change.label for change in changes]
@@ -87,31 +86,31 @@ def test_everything_a_person_changes_can_be_taken_back(school: School) -> None:
 def test_what_cannot_be_done_with_runs_is_refused_in_words(school: School) -> None:
     made = school(count=1)
     lesson, group = made.lesson, made.group["Basalt"]
-    assert lesson.begin_runs([group]) == [group]
-    assert lesson.begin_runs([group]) == [], "no second run at once"
+    assert lesson.recording.begin_runs([group]) == [group]
+    assert lesson.recording.begin_runs([group]) == [], "no second run at once"
     made.world(2)
-    open_run = lesson.runs(group)[-1]
+    open_run = lesson.store.runs(group)[-1]
     with pytest.raises(Trouble, match="still being recorded"):
-        lesson.replayed(open_run.id)
-    kit = lesson.kit_of(group)
+        lesson.working_up.replayed(open_run.id)
+    kit = lesson.store.kit_of(group)
     assert kit is not None
-    format = lesson.engine.ears[kit].chain.reader.format
+    format = lesson.roster.kits[kit].format
     assert format is not None
     with pytest.raises(PlanTrouble, match="during its run"):
-        actions.read_as(lesson, kit, format)
-    lesson.end_runs([group])
-    made.until(lambda: lesson.kept_runs(), "it is kept")
-    run = lesson.kept_runs()[0]
+        lesson.roster.read_as(kit, format)
+    lesson.recording.end_runs([group])
+    made.until(lambda: lesson.store.kept_runs(), "it is kept")
+    run = lesson.store.kept_runs()[0]
     with pytest.raises(PoolTrouble, match="has no finding yet"):
-        actions.send_to_pool(lesson, [run.id])
+        lesson.pooling.send_to_pool([run.id])
     with pytest.raises(PoolTrouble, match="a reason is missing"):
-        actions.set_aside_run(lesson, run.id, "  ")
+        lesson.working_up.set_aside_run(run.id, "  ")
     with pytest.raises(PlanTrouble, match="no condition"):
-        actions.set_condition(lesson, group, "colour", "1 m")
+        lesson.planning.set_condition(group, "colour", "1 m")
     with pytest.raises(Trouble, match="cannot be turned into"):
-        actions.set_condition(lesson, group, "length", "3 kg")
+        lesson.planning.set_condition(group, "length", "3 kg")
     with pytest.raises(PlanTrouble, match="cannot be the alias"):
-        actions.add_groups(lesson, ["basalt"])
+        lesson.planning.add_groups(["basalt"])
     summary = lesson_summary(lesson)
     assert summary["groups"][0]["runs"][0]["ended_by"] == "ended by hand"
     assert summary["groups"][0]["runs"][0]["bytes"] > 500
@@ -127,24 +126,26 @@ def test_benches_and_stages_say_how_they_stand(school: School) -> None:
     assert bench_words(lesson, group, "plug").unit == "raw"
     assert bench_words(lesson, group, "work").line == "none yet"
     assert bench_words(lesson, group, "pool").tone == "red"
-    lesson.begin_runs([group])
+    lesson.recording.begin_runs([group])
     made.world(2)
     assert bench_words(lesson, group, "record").line.startswith("run 1 · 0:0")
-    lesson.end_runs([group])
-    made.until(lambda: lesson.kept_runs(group), "it is kept")
+    lesson.recording.end_runs([group])
+    made.until(lambda: lesson.store.kept_runs(group), "it is kept")
     assert bench_words(lesson, group, "record").line == "ready · 1 kept"
     assert bench_words(lesson, group, "work").line == "1 kept"
     made.kits.order(kits=["Chalk"], fault="silent")
     made.until(lambda: bench_words(lesson, group, "plug").line.startswith("silent"), "silence is told")
     assert bench_words(lesson, group, "plug").value == "—"
-    kit = lesson.kit_of(group)
+    kit = lesson.store.kit_of(group)
     assert kit is not None
     assert kit_words(lesson, kit).needs_you
     assert "silent for" in kit_words(lesson, kit).line
     made.kits.order(kits=["Chalk"], fault="unplug")
     made.until(lambda: bench_words(lesson, group, "calibrate").line == "unplugged", "the loss is told")
     assert kit_words(lesson, kit).line == "the cable is out"
-    lesson.do("Take the kit away", [lesson.book.changed("bench", lesson.rows("bench")[1]["id"], kit=None)])
+    lesson.changes.do(
+        "Take the kit away", [lesson.book.changed("bench", lesson.store.rows("bench")[1]["id"], kit=None)]
+    )
     assert bench_words(lesson, group, "record").line == "no kit"
 
 
@@ -171,8 +172,8 @@ def test_a_book_without_kits_opens_and_says_so(tmp_path: Path) -> None:
         "plan": "Nothing yet", "plug": "0 of 0 kits heard", "calibrate": "nothing to calibrate", "record": "0 of 0 runs",
         "work": "0 findings", "pool": "sealed · 0 of 0 in",
     }  # fmt: skip
-    assert lesson.begin_runs([]) == []
+    assert lesson.recording.begin_runs([]) == []
     with pytest.raises(PoolTrouble, match="no class graph"):
-        lesson.class_result()
+        lesson.pooling.class_result()
     lesson.close()
     lesson.close()

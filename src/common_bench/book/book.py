@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Sequence
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 import msgspec
 from sqlalchemy import Connection, Engine, Table, create_engine, event, func, insert, select, text, update
-from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import NullPool
 
 from common_bench.book import schema
 from common_bench.book.changes import Change, Row, RowChange
 from common_bench.book.lock import BookLock
-from common_bench.model.trouble import BookTrouble
+from common_bench.book.migrations import migrate, migrated_copy
+from common_bench.book.refusals import REFUSED, refusal
+from common_bench.model.trouble import BookTrouble, Trouble
 
 CACHE = 256  # KB of pages per connection: a journal that only grows is never read back while it is written
 BUSY = 5.0  # s to wait for the journal's transaction to end
@@ -51,12 +55,11 @@ def _quoted(path: Path) -> str:
     return str(path).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 
-def check_file(path: Path) -> None:
-    """Raises BookTrouble in words where `path` is no book that this version can read."""
+def check_file(path: Path) -> int:
+    """The version of the book at `path`. Raises BookTrouble where it is none that this version can read."""
     if not path.is_file():
         near = sorted(each.name for each in path.parent.glob("*.benchbook"))[:5] if path.parent.is_dir() else []
-        do = f"In that folder there are: {', '.join(near)}." if near else "Check the name."
-        raise BookTrouble("there is no such bench book.", where=str(path), do=do)
+        raise BookTrouble("no-such-book", where=str(path), near=", ".join(near), case="near" if near else "none")
     try:
         connection = sqlite3.connect(f"file:{_quoted(path)}?mode=ro", uri=True, timeout=BUSY)
         try:
@@ -65,18 +68,14 @@ def check_file(path: Path) -> None:
         finally:
             connection.close()
     except sqlite3.Error as fault:
-        raise BookTrouble(
-            f"this file is no bench book ({fault}).",
-            where=str(path),
-            do="Choose a file that ends in .benchbook, or a copy of it.",
-        ) from fault
+        raise BookTrouble("no-book-database", where=str(path), fault=fault) from fault
     if application != schema.APPLICATION_ID:
-        raise BookTrouble("this file is no bench book.", where=str(path), do="Choose a file that ends in .benchbook.")
+        raise BookTrouble("no-book", where=str(path))
     if version > schema.SCHEMA_VERSION:
         raise BookTrouble(
-            f"this book is from a newer Common Bench (book version {version}; this program reads up to {schema.SCHEMA_VERSION}).",
-            where=str(path), do="Update Common Bench, or ask for an export.",
-        )  # fmt: skip
+            "book-from-newer-version", where=str(path), version=version, schema_version=schema.SCHEMA_VERSION
+        )
+    return int(version)
 
 
 class Book:
@@ -90,8 +89,9 @@ class Book:
     def __init__(self, path: Path, engine: Engine, lock: BookLock | None) -> None:
         self.path = path
         self.engine = engine
-        self.told: list[str] = []
+        self.notices: list[Trouble] = []  # what is to be told of its opening
         self._lock = lock
+        self._kept_apart: tempfile.TemporaryDirectory[str] | None = None  # holds a copy that was brought up for reading
         self._given: dict[str, int] = {}
         self._connection: Connection = engine.connect()
 
@@ -100,43 +100,56 @@ class Book:
         """A new book. Raises BookTrouble where a file of that name is already there."""
         path = path.resolve()
         if path.exists():
-            raise BookTrouble(
-                "a file of this name is already there.",
-                where=str(path),
-                do="Choose another name; nothing is overwritten.",
-            )
+            raise BookTrouble("book-name-taken", where=str(path))
         if not path.parent.is_dir():
-            raise BookTrouble(
-                "there is no such folder.", where=str(path.parent), do="Make it first, or choose another."
-            )
+            raise BookTrouble("no-such-folder", where=str(path.parent))
         lock = BookLock(path)
         engine = connect(path)
-        with engine.begin() as connection:
-            connection.execute(text(f"PRAGMA application_id = {schema.APPLICATION_ID}"))
-            connection.execute(text(f"PRAGMA user_version = {schema.SCHEMA_VERSION}"))
-            schema.metadata.create_all(connection)
-        return cls(path, engine, lock)
+        try:
+            with engine.begin() as connection:
+                connection.execute(text(f"PRAGMA application_id = {schema.APPLICATION_ID}"))
+                connection.execute(text(f"PRAGMA user_version = {schema.SCHEMA_VERSION}"))
+                schema.metadata.create_all(connection)
+            return cls(path, engine, lock)
+        except REFUSED as fault:
+            lock.release()
+            raise refusal(fault, path) from fault
 
     @classmethod
     def open(cls, path: Path, *, readonly: bool = False) -> Book:
-        """An existing book. What a crash left open is closed and told in `told`. Raises BookTrouble in words."""
+        """An existing book; one that an older version made is brought up, with a copy of how it was beside it (for
+        reading alone only a copy is). What a crash left open is closed, and told in `notices`. Raises BookTrouble."""
         path = path.resolve()
-        check_file(path)
-        lock = None if readonly else BookLock(path)
+        version = check_file(path)
+        if readonly:
+            return cls._for_reading(path, version)
+        lock = BookLock(path)
         try:
-            book = cls(path, connect(path, readonly=readonly), lock)
-            if not readonly:
-                book._close_what_was_left_open()
-            else:
-                book.rows("lesson")
-        except DatabaseError as fault:
-            if lock:
-                lock.release()
-            raise BookTrouble(
-                f"this book is damaged ({fault.orig}).",
-                where=str(path),
-                do="Work on the copy that you keep, or run: common-bench check BOOK",
-            ) from fault
+            copy = migrate(path, version)
+            book = cls(path, connect(path), lock)
+            if copy is not None:
+                book.notices.append(Trouble("book-brought-up", copy=copy.name))
+            book._close_what_was_left_open()
+        except BaseException as fault:
+            lock.release()
+            if isinstance(fault, REFUSED):
+                raise refusal(fault, path) from fault
+            raise
+        return book
+
+    @classmethod
+    def _for_reading(cls, path: Path, version: int) -> Book:
+        apart = None
+        source = path
+        if version < schema.SCHEMA_VERSION:
+            apart = tempfile.TemporaryDirectory(prefix="common-bench-")
+            source = migrated_copy(path, version, Path(apart.name) / path.name)
+        try:
+            book = cls(path, connect(source, readonly=True), None)
+            book._kept_apart = apart
+            book.rows("lesson")
+        except REFUSED as fault:
+            raise refusal(fault, path) from fault
         return book
 
     def close(self) -> None:
@@ -144,6 +157,17 @@ class Book:
         self.engine.dispose()
         if self._lock:
             self._lock.release()
+        if self._kept_apart:
+            self._kept_apart.cleanup()
+
+    @contextmanager
+    def _transaction(self) -> Iterator[Connection]:
+        """The one way to the file: all of what is done in it or nothing; what the file refuses becomes a BookTrouble."""
+        try:
+            with self._connection.begin():
+                yield self._connection
+        except REFUSED as fault:
+            raise refusal(fault, self.path) from fault
 
     # reading
 
@@ -151,35 +175,35 @@ class Book:
         """Rows of a table where the named columns have these values, in the order in which they were made."""
         source = schema.TABLES[table]
         query = select(source).where(*(source.c[name] == value for name, value in equal.items())).order_by(source.c.id)
-        with self._connection.begin():
-            return [dict(row) for row in self._connection.execute(query).mappings()]
+        with self._transaction() as connection:
+            return [dict(row) for row in connection.execute(query).mappings()]
 
     def row(self, table: str, id: int) -> Row:
         found = self.rows(table, id=id)
         if not found:
-            raise BookTrouble(f"the book has no {table} {id}.", where=str(self.path), do="Run: common-bench check BOOK")
+            raise BookTrouble("no-such-row", where=str(self.path), table=table, id=id)
         return found[0]
 
     def largest(self, table: str, column: str, **equal: object) -> int:
         """The largest value of a column of whole numbers, 0 where there is none."""
         source = schema.TABLES[table]
         query = select(func.max(source.c[column])).where(*(source.c[name] == value for name, value in equal.items()))
-        with self._connection.begin():
-            return int(self._connection.execute(query).scalar() or 0)
+        with self._transaction() as connection:
+            return int(connection.execute(query).scalar() or 0)
 
     # changing
 
     def record(self, table: str, **values: Any) -> int:
         """Adds a fact that no person can undo (something was heard, a run began). Gives its id."""
-        with self._connection.begin():
-            result = self._connection.execute(insert(schema.TABLES[table]).values(values))
+        with self._transaction() as connection:
+            result = connection.execute(insert(schema.TABLES[table]).values(values))
         return int(result.inserted_primary_key[0])  # type: ignore[index]
 
     def amend(self, table: str, id: int, **values: Any) -> None:
         """Completes a fact (a run has ended)."""
         source = schema.TABLES[table]
-        with self._connection.begin():
-            self._connection.execute(update(source).where(source.c.id == id).values(values))
+        with self._transaction() as connection:
+            connection.execute(update(source).where(source.c.id == id).values(values))
 
     def added(self, table: str, **values: Any) -> RowChange:
         """A row to add, with an id that has never been given before."""
@@ -194,18 +218,18 @@ class Book:
     def apply(self, label: str, rows: Sequence[RowChange]) -> Change:
         """Makes a change, all of it or none. Raises BookTrouble where the book refuses it."""
         kept = msgspec.json.encode(rows).decode()
-        with _Writing(self) as connection:
+        with self._transaction() as connection:
             self._set(connection, [(row.table, row.id, row.before, row.after) for row in rows])
             made = connection.execute(insert(schema.change).values(made_at=now(), label=label, rows=kept, state="done"))
         return Change(label, tuple(rows), int(made.inserted_primary_key[0]))  # type: ignore[index]
 
     def undo(self, change: Change) -> None:
-        with _Writing(self) as connection:
+        with self._transaction() as connection:
             self._set(connection, [(row.table, row.id, row.after, row.before) for row in reversed(change.rows)])
             self._mark(connection, change, "undone")
 
     def redo(self, change: Change) -> None:
-        with _Writing(self) as connection:
+        with self._transaction() as connection:
             self._set(connection, [(row.table, row.id, row.before, row.after) for row in change.rows])
             self._mark(connection, change, "done")
 
@@ -226,36 +250,38 @@ class Book:
 
     def _close_what_was_left_open(self) -> None:
         for row in [*self.rows("run", state="open"), *self.rows("run", state="asked")]:
-            end = self.heard_bytes(row["hearing"])
+            end = self.heard_bytes(row["session"])
             begun = row["begin_byte"] is not None
             self.amend(
                 "run",
                 row["id"],
                 state="closed",
                 end_byte=max(end, row["begin_byte"] or 0),
-                ended_by="the program was stopped",
+                ending=json.dumps({"code": "program-stopped", "fields": {}}),
             )
             alias = self.row("group", row["group"])["alias"]
-            kept = "all that was heard up to then is kept" if begun else "it had not begun to record"
-            self.told.append(f"{alias} run {row['number']} was still open when the program stopped; {kept}.")
-        for row in self.rows("hearing", closed_at=""):
-            self.amend("hearing", row["id"], closed_at=now())
+            self.notices.append(
+                Trouble("run-was-open", alias=alias, number=row["number"], case="begun" if begun else "asked")
+            )
+        for row in self.rows("session", closed_at=""):
+            self.amend("session", row["id"], closed_at=now())
 
-    def heard_bytes(self, hearing: int) -> int:
-        """How many bytes of a hearing the journal holds."""
+    def heard_bytes(self, session: int) -> int:
+        """How many bytes of a session the journal holds."""
         j = schema.journal
         query = select(func.max(j.c.first_byte + func.length(j.c.bytes))).where(
-            j.c.hearing == hearing, j.c.what == "bytes"
+            j.c.session == session, j.c.what == "bytes"
         )
-        with self._connection.begin():
-            return int(self._connection.execute(query).scalar() or 0)
+        with self._transaction() as connection:
+            return int(connection.execute(query).scalar() or 0)
 
     def check(self) -> list[str]:
         """What is not sound about the book, in sentences; empty where all is."""
         try:
             return self._file_problems() + self._journal_problems()
-        except DatabaseError as fault:
-            return [f"the file is damaged ({fault.orig})"]
+        except (*REFUSED, BookTrouble) as fault:
+            trouble = fault if isinstance(fault, BookTrouble) else refusal(fault, self.path)
+            return [trouble.what]
 
     def _file_problems(self) -> list[str]:
         with self.engine.connect() as connection:
@@ -267,12 +293,12 @@ class Book:
 
     def _journal_problems(self) -> list[str]:
         problems = []
-        for hearing in self.rows("hearing"):
+        for session in self.rows("session"):
             expected = 0
-            for row in self.rows("journal", hearing=hearing["id"]):
+            for row in self.rows("journal", session=session["id"]):
                 if row["first_byte"] != expected:
                     problems.append(
-                        f"journal of hearing {hearing['id']}: bytes {expected} to {row['first_byte']} are missing"
+                        f"journal of session {session['id']}: bytes {expected} to {row['first_byte']} are missing"
                     )
                 sizes = sum(memoryview(row["sizes"]).cast("I")) if row["sizes"] else 0
                 if sizes != len(row["bytes"]) or len(row["stamps"]) != 2 * len(row["sizes"]):
@@ -280,24 +306,3 @@ class Book:
                 if row["what"] == "bytes":
                     expected = row["first_byte"] + len(row["bytes"])
         return problems
-
-
-class _Writing:
-    """A transaction that turns the database's refusal into words."""
-
-    def __init__(self, book: Book) -> None:
-        self._book = book
-        self._begun = book._connection.begin()
-
-    def __enter__(self) -> Connection:
-        self._begun.__enter__()
-        return self._book._connection
-
-    def __exit__(self, kind: type[BaseException] | None, fault: BaseException | None, trace: Any) -> None:
-        self._begun.__exit__(kind, fault, trace)
-        if isinstance(fault, DatabaseError):
-            raise BookTrouble(
-                f"the book did not take this change ({fault.orig}).",
-                where=str(self._book.path),
-                do="Check the disk's free space and that the book may be written to; nothing was changed.",
-            ) from fault

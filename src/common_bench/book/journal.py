@@ -2,174 +2,234 @@
 
 from __future__ import annotations
 
+import logging
 import queue
 import threading
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy import insert, select, update
-from sqlalchemy.exc import DatabaseError
+from sqlalchemy import Connection, func, insert, select, update
 
 from common_bench.book import schema
 from common_bench.book.book import Book, connect
+from common_bench.book.refusals import REFUSED, refusal
 from common_bench.model.block import Stamped
+from common_bench.model.trouble import EngineTrouble, Trouble
 
 EVERY = 0.12  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
 MOST_WAITING = 4096  # entries; then the input waits, and the bytes wait in the system's own buffers
+AGAIN = 1.0  # s until a refused transaction is tried again
+FLUSH_WITHIN = 30.0  # s
 
 HEARD, LOST, SENT, MISSED = "bytes", "lost", "sent", "missed"
+OF_RUN, OF_SESSION, FLUSH = "run", "session", "flush"
+
+log = logging.getLogger(__name__)
 
 
-class Entry:
-    """Something to keep: bytes of a hearing, a mark in it, or a row of a run to complete."""
+@dataclass(slots=True)
+class JournalEntry:
+    """Something to keep: bytes of a session, a mark in it, or a row of a run or of the session to complete.
 
-    __slots__ = ("at", "chunks", "hearing", "run", "values", "what")
+    `kept` is called by the writer once it is in the book.
+    """
 
-    def __init__(
-        self, hearing: int, what: str, at: float = 0.0, chunks: Sequence[Stamped] = (), run: int = 0,
-        values: dict[str, Any] | None = None,
-    ) -> None:  # fmt: skip
-        self.hearing, self.what, self.at, self.chunks = hearing, what, at, chunks
-        self.run, self.values = run, values or {}
+    session: int
+    what: str
+    at: float = 0.0
+    chunks: Sequence[Stamped] = ()
+    run: int = 0
+    values: dict[str, Any] = field(default_factory=dict)
+    kept: Callable[[], object] | None = None
 
 
 class JournalWriter:
     """Writes entries in the order in which they were put, in one transaction every EVERY seconds.
 
     Nothing put is dropped: a full queue makes the caller wait. After `close` everything is in the
-    book. A kill at any instant loses at most what came since the last transaction.
+    book. A kill at any instant loses at most what came since the last transaction. Whatever fails is
+    told in `trouble` for as long as it lasts, and what waited is tried again: the writer never goes on
+    without it, and never ends while entries wait.
     """
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        self._queue: queue.Queue[Entry | None] = queue.Queue(MOST_WAITING)
+        self._queue: queue.Queue[JournalEntry | None] = queue.Queue(MOST_WAITING)
         self._offsets: dict[int, int] = {}
-        self._rows: list[dict[str, Any]] = []
-        self.trouble: str = ""
+        self._waiting: list[JournalEntry] = []  # taken from the queue, not in the book yet
+        self._going = True
+        self._trouble: Trouble | None = None
         self.kept_bytes = 0
         self.slowest = 0.0  # s, the longest time from putting to the end of a transaction's write
-        self._thread = threading.Thread(target=self._write, name="journal", daemon=True)
+        self._thread = threading.Thread(target=self._run, name="journal", daemon=True)
         self._thread.start()
 
-    def put(self, entry: Entry) -> None:
+    @property
+    def trouble(self) -> Trouble | None:
+        """Why what is heard is not being kept at the moment; None where it is."""
+        if self._going and not self._thread.is_alive():
+            return EngineTrouble("journal-stopped")
+        return self._trouble
+
+    def put(self, entry: JournalEntry) -> None:
         self._queue.put(entry)
 
-    def flush(self) -> None:
-        """Waits until all that was put is in the book."""
+    def flush(self, within: float = FLUSH_WITHIN) -> None:
+        """Waits until all that was put is in the book. Raises EngineTrouble where that takes longer than `within` s."""
         done = threading.Event()
-        self._queue.put(Entry(0, "flush", values={"done": done}))
-        done.wait(30)
+        try:
+            self._queue.put(JournalEntry(0, FLUSH, kept=done.set), timeout=within)
+        except queue.Full:
+            raise EngineTrouble("journal-late", within=within) from None
+        if not done.wait(within):
+            raise EngineTrouble("journal-late", within=within)
 
-    def close(self) -> None:
+    def close(self, within: float | None = None) -> None:
+        """Keeps all that was put and ends. within: s after which it raises EngineTrouble instead; None: none."""
         self._queue.put(None)
-        self._thread.join()
+        self._thread.join(within)
+        if self._thread.is_alive():
+            raise EngineTrouble("journal-late", within=within)
+
+    # in the writer's own thread
+
+    def _run(self) -> None:
+        while self._going or self._waiting:
+            try:
+                self._write()
+            except REFUSED as fault:  # the disk is full, the file is gone or held: say so, keep everything, try again
+                self._trouble = EngineTrouble("journal-refused", fault=refusal(fault, self._path).fields["fault"])
+                time.sleep(AGAIN)
+            except Exception as fault:
+                log.exception("the journal's writer")
+                self._trouble = EngineTrouble("journal-failed", fault=fault)
+                time.sleep(AGAIN)
 
     def _write(self) -> None:
+        """Until closed; raises with what is not kept still waiting."""
         engine = connect(self._path)
-        with engine.connect() as connection:
-            going = True
-            while going:
-                first = self._queue.get()
-                entries: list[Entry] = []
-                going = first is not None
-                if first is not None:
-                    entries.append(first)
-                    if first.what != "flush":
-                        time.sleep(EVERY)
-                while going:
-                    try:
-                        more = self._queue.get_nowait()
-                    except queue.Empty:
-                        break
-                    if more is None:
-                        going = False
-                    else:
-                        entries.append(more)
-                self._keep(connection, entries)
-        engine.dispose()
+        try:
+            with engine.connect() as connection:
+                while self._going or self._waiting:
+                    if not self._waiting:
+                        self._gather()
+                    self._keep(connection)
+        finally:
+            engine.dispose()
 
-    def _keep(self, connection: Any, entries: list[Entry]) -> None:
+    def _gather(self) -> None:
+        """Takes what is there, after the time that lets more of it into one transaction."""
+        entry = self._queue.get()
+        self._going = self._going and entry is not None
+        if entry is not None and entry.what != FLUSH:
+            self._waiting.append(entry)
+            time.sleep(EVERY)
+            entry = self._take_one()
+        while entry is not None:
+            self._waiting.append(entry)
+            entry = self._take_one()
+
+    def _take_one(self) -> JournalEntry | None:
+        try:
+            entry = self._queue.get_nowait()
+        except queue.Empty:
+            return None
+        self._going = self._going and entry is not None
+        return entry
+
+    def _keep(self, connection: Connection) -> None:
         started = time.perf_counter()
-        while True:
-            try:
-                offsets = dict(self._offsets)
-                with connection.begin():
-                    self._transaction(connection, entries)
-                break
-            except DatabaseError as fault:
-                # The disk is full or the file is gone: say so, keep everything and try again.
-                self._offsets = offsets
-                self.trouble = f"the book cannot be written ({fault.orig})"
-                time.sleep(1.0)
-        self.trouble = ""
+        offsets = dict(self._offsets)
+        try:
+            with connection.begin():
+                self._transaction(connection, self._waiting)
+        except BaseException:
+            self._offsets = offsets
+            raise
+        self._trouble = None
         self.slowest = max(self.slowest, time.perf_counter() - started + EVERY)
-        for entry in entries:
-            if entry.what == "flush":
-                entry.values["done"].set()
+        kept, self._waiting = self._waiting, []
+        for entry in kept:
+            if entry.kept is not None:
+                entry.kept()
 
-    def _transaction(self, connection: Any, entries: list[Entry]) -> None:
+    def _transaction(self, connection: Connection, entries: list[JournalEntry]) -> None:
         waiting: dict[int, list[Stamped]] = {}
-        self._rows.clear()
+        rows: list[dict[str, Any]] = []
+
+        def write_bytes(session: int, chunks: list[Stamped]) -> None:
+            if chunks:
+                rows.append(self._row(session, HEARD, chunks[0].at, chunks))
+
         for entry in entries:
             if entry.what == HEARD:
-                waiting.setdefault(entry.hearing, []).extend(entry.chunks)
+                waiting.setdefault(entry.session, []).extend(entry.chunks)
                 continue
-            if entry.what == "flush":
+            if entry.what == FLUSH:
                 continue
-            self._bytes(connection, entry.hearing, waiting.pop(entry.hearing, []))
-            if entry.what == "run":
+            write_bytes(entry.session, waiting.pop(entry.session, []))
+            if entry.what == OF_RUN:
                 connection.execute(update(schema.run).where(schema.run.c.id == entry.run).values(entry.values))
-            elif entry.what == "hearing":
-                connection.execute(
-                    update(schema.hearing).where(schema.hearing.c.id == entry.hearing).values(entry.values)
-                )
+            elif entry.what == OF_SESSION:
+                session = schema.session
+                connection.execute(update(session).where(session.c.id == entry.session).values(entry.values))
             else:
-                self._row(connection, entry.hearing, entry.what, entry.at, entry.chunks)
-        for hearing, chunks in waiting.items():
-            self._bytes(connection, hearing, chunks)
-        if self._rows:
-            connection.execute(insert(schema.journal), self._rows)
+                rows.append(self._row(entry.session, entry.what, entry.at, entry.chunks))
+        for number, chunks in waiting.items():
+            write_bytes(number, chunks)
+        if rows:
+            connection.execute(insert(schema.journal), rows)
 
-    def _bytes(self, connection: Any, hearing: int, chunks: list[Stamped]) -> None:
-        if chunks:
-            self._row(connection, hearing, HEARD, chunks[0].at, chunks)
-
-    def _row(self, connection: Any, hearing: int, what: str, at: float, chunks: Sequence[Stamped]) -> None:
+    def _row(self, session: int, what: str, at: float, chunks: Sequence[Stamped]) -> dict[str, Any]:
         data = b"".join(chunk.data for chunk in chunks)
-        first = self._offsets.get(hearing, 0)
-        self._rows.append(
-            {
-                "hearing": hearing, "what": what, "first_byte": first, "at": at, "bytes": data,
-                "stamps": np.array([chunk.at for chunk in chunks], "<f8").tobytes(),
-                "sizes": np.array([len(chunk.data) for chunk in chunks], "<u4").tobytes(),
-            }
-        )  # fmt: skip
+        first = self._offsets.get(session, 0)
         if what == HEARD:
-            self._offsets[hearing] = first + len(data)
+            self._offsets[session] = first + len(data)
             self.kept_bytes += len(data)
+        return {
+            "session": session, "what": what, "first_byte": first, "at": at, "bytes": data,
+            "stamps": np.array([chunk.at for chunk in chunks], "<f8").tobytes(),
+            "sizes": np.array([len(chunk.data) for chunk in chunks], "<u4").tobytes(),
+        }  # fmt: skip
 
 
-def heard(book: Book, hearing: int, begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
-    """What the journal holds of a hearing between two byte offsets, in order: (what, at, chunks)."""
+def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
+    """What the journal holds of a session between two byte offsets, in order: (what, at, chunks).
+
+    Only what holds these bytes is read, however long was listened before. Raises BookTrouble.
+    """
     j = schema.journal
-    query = select(j).where(j.c.hearing == hearing, j.c.first_byte < end).order_by(j.c.id)
-    with book.engine.connect() as connection:
-        for row in connection.execute(query).mappings():
-            first, last = row["first_byte"], row["first_byte"] + len(row["bytes"])
-            if row["what"] != HEARD:
-                if begin < first < end:
-                    yield row["what"], row["at"], []
-                continue
-            if last <= begin:
-                continue
-            stamps, sizes = np.frombuffer(row["stamps"], "<f8"), np.frombuffer(row["sizes"], "<u4")
-            chunks, at = [], first
-            for stamp, size in zip(stamps.tolist(), sizes.tolist(), strict=True):
-                low, high = max(at, begin), min(at + size, end)
-                if low < high:
-                    chunks.append(Stamped(stamp, row["bytes"][low - first : high - first]))
-                at += size
-            yield HEARD, row["at"], chunks
+    try:
+        with book.engine.connect() as connection:
+            earlier = select(func.max(j.c.first_byte)).where(
+                j.c.session == session, j.c.first_byte <= begin, j.c.what == HEARD
+            )
+            first = connection.execute(earlier).scalar() or 0
+            query = select(j).where(j.c.session == session, j.c.first_byte >= first, j.c.first_byte < end)
+            rows = connection.execution_options(yield_per=200).execute(query.order_by(j.c.id)).mappings()
+            for row in rows:
+                yield from _between(dict(row), begin, end)
+    except REFUSED as fault:
+        raise refusal(fault, book.path) from fault
+
+
+def _between(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
+    first, last = row["first_byte"], row["first_byte"] + len(row["bytes"])
+    if row["what"] != HEARD:
+        if begin < first < end:
+            yield row["what"], row["at"], []
+        return
+    if last <= begin:
+        return
+    stamps, sizes = np.frombuffer(row["stamps"], "<f8"), np.frombuffer(row["sizes"], "<u4")
+    chunks, at = [], first
+    for stamp, size in zip(stamps.tolist(), sizes.tolist(), strict=True):
+        low, high = max(at, begin), min(at + size, end)
+        if low < high:
+            chunks.append(Stamped(stamp, row["bytes"][low - first : high - first]))
+        at += size
+    yield HEARD, row["at"], chunks

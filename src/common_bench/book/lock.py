@@ -23,22 +23,14 @@ class BookLock:
         try:
             self._file: IO[str] = open(self.path, "a+", encoding="utf-8")  # noqa: SIM115 - held while the book is open
         except OSError as fault:
-            raise BookTrouble(
-                "the folder of this book cannot be written to.",
-                where=str(book.parent),
-                do="Choose a folder of your own.",
-            ) from fault
+            raise BookTrouble("book-folder-read-only", where=str(book.parent)) from fault
         try:
             fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             self._file.seek(0)
             holder = self._file.read()
             self._file.close()
-            raise BookTrouble(
-                f"this book is open elsewhere{_words(holder)}.",
-                where=str(book),
-                do="Close it there, or work on a copy.",
-            ) from None
+            raise BookTrouble("book-open-elsewhere", where=str(book), holder=_words(holder)) from None
         self._file.truncate(0)
         started = datetime.now().strftime("%H:%M")
         json.dump({"process": os.getpid(), "machine": socket.gethostname(), "since": started}, self._file)

@@ -6,6 +6,7 @@ from sqlalchemy import (
     Column,
     Float,
     ForeignKey,
+    Index,
     Integer,
     LargeBinary,
     MetaData,
@@ -15,12 +16,12 @@ from sqlalchemy import (
 )
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
 
-def _table(name: str, *columns: Column[object] | UniqueConstraint) -> Table:
+def _table(name: str, *columns: Column[object] | UniqueConstraint | Index) -> Table:
     return Table(name, metadata, Column("id", Integer, primary_key=True), *columns)
 
 
@@ -57,20 +58,21 @@ calibration = _table(
     "calibration", _of("kit"), _text("channel"), _text("quantity"), _text("unit"), _text("curve"), _text("parameters"),
     _text("covariance"), Column("range_low", Float), Column("range_high", Float), _text("points"), Column("noise", Float),
     Column("step", Float), _text("made_at"), _text("aside"), _text("frame"), _text("choice"), Column("chi_square", Float),
-    Column("freedom", Integer), Column("off", Float),
+    Column("dof", Integer), Column("rms_residual", Float),
 )  # fmt: skip
-hearing = _table(
-    "hearing", _of("lesson"), _of("kit"), _text("link"), _text("opened_at"), Column("world_speed", Float, server_default="1"),
+session = _table(
+    "session", _of("lesson"), _of("kit"), _text("link"), _text("opened_at"), Column("world_speed", Float, server_default="1"),
     _text("closed_at"),
 )  # fmt: skip
 journal = _table(
-    "journal", _of("hearing"), _text("what"), Column("first_byte", Integer), Column("at", Float),
+    "journal", _of("session"), _text("what"), Column("first_byte", Integer), Column("at", Float),
     Column("stamps", LargeBinary), Column("sizes", LargeBinary), Column("bytes", LargeBinary),
+    Index("journal_by_place", "session", "first_byte"),
 )  # fmt: skip
 run = _table(
-    "run", _of("lesson"), _of("group"), Column("number", Integer, nullable=False), _of("hearing"),
-    Column("begin_byte", Integer), Column("end_byte", Integer), _text("state"), _text("began_at"), _text("ended_by"),
-    _text("setting"), _text("aside"), UniqueConstraint("lesson", "group", "number"),
+    "run", _of("lesson"), _of("group"), Column("number", Integer, nullable=False), _of("session"),
+    Column("begin_byte", Integer), Column("end_byte", Integer), _text("state"), _text("began_at"), _text("ending"),
+    _text("setting"), _text("aside"), _text("trouble"), UniqueConstraint("lesson", "group", "number"),
 )  # fmt: skip
 run_condition = _table(
     "run_condition", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
@@ -80,7 +82,7 @@ moment = _table("moment", _of("run"), Column("t", Float, nullable=False), _text(
 finding = _table(
     "finding", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
     Column("span_from", Float), Column("span_to", Float), Column("n", Integer), _text("words"), _text("made_of"),
-    _text("working"), _text("made_at"), UniqueConstraint("run", "name"),
+    _text("working"), _text("made_at"), Column("guesses", Integer, server_default="0"), UniqueConstraint("run", "name"),
 )  # fmt: skip
 pooled = _table("pooled", _of("run"), _text("sent_at"), _text("aside"), UniqueConstraint("run"))
 change = _table("change", _text("made_at"), _text("label"), _text("rows"), _text("state"))

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from common_bench.calibrate.curves import CURVES, counted, horner, natural, row_of, steepness
-from common_bench.calibrate.formulas import FormulaReader, chain_before, no_formulas, taken
+from common_bench.calibrate.curves import CURVES, counted, horner, natural, row_of, sensitivity_of
+from common_bench.calibrate.formulas import chain_before, taken
 from common_bench.model.block import Bools, Floats, Series, Source
 from common_bench.model.calibration import Calibration, ReferencePoint
 
@@ -21,9 +21,10 @@ class Applied:
     turned into independent sources once (covariance = L Lᵀ). Equal readings give equal bits whatever
     the length of the block."""
 
-    def __init__(self, calibration: Calibration, read: FormulaReader = no_formulas) -> None:
+    def __init__(self, calibration: Calibration) -> None:
+        """Raises WorkingTrouble where a step or the formula of the calibration cannot be read."""
         c = self.calibration = calibration
-        self._before = chain_before(c.choice, read, c.unit)
+        self._before = chain_before(c.choice, c.unit)
         self._curve = CURVES.get(c.curve)
         self._p = np.array(c.parameters)
         self._frame = c.frame
@@ -52,7 +53,7 @@ class Applied:
         for source, column in zip(self._sources, self._factors.T, strict=True):
             rows[source] = _short(row_of(column, curve.powers, (0.0,)))
         for source, size in self._single.items():
-            rows[source] = _short(steepness(value) / frame.scale * size)
+            rows[source] = _short(sensitivity_of(value) / frame.scale * size)
         return rows
 
     # values
@@ -153,7 +154,7 @@ class Applied:
         low, high = self.calibration.range
         share = np.zeros(len(x))
         far = np.where(x < low, low - x, x - high)[guess]
-        share[guess] = self.calibration.off * far / ((high - low) or 1.0)
+        share[guess] = self.calibration.rms_residual * far / ((high - low) or 1.0)
         if self._frame.knots and self._curve is not None:
             ends = self._curve.value(self._p, np.clip(x, low, high), self._frame)
             share[guess] += np.abs(values - ends)[guess] / 3**0.5
@@ -166,7 +167,7 @@ class Applied:
         with np.errstate(all="ignore"):
             return np.asarray(np.sqrt(sum((s * s for s in common), np.zeros(len(series)))))
 
-    def steep(self, raw: Floats) -> Floats:
+    def sensitivity(self, raw: Floats) -> Floats:
         """(n,) change of the quantity for a change of the raw reading, in its unit per raw unit."""
         raw = np.asarray(raw, float)
         one = Source("one", False)
@@ -201,7 +202,9 @@ class Applied:
 
     def u_point(self, point: ReferencePoint) -> float:
         """Expected size of a residual from the point's own uncertainties: hypot(u_reference, slope × u_reading)."""
-        return float(np.hypot(point.u_reference, float(self.steep(np.array([point.reading]))[0]) * point.u_reading))
+        return float(
+            np.hypot(point.u_reference, float(self.sensitivity(np.array([point.reading]))[0]) * point.u_reading)
+        )
 
 
 def _known(values: Floats) -> Floats:

@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from common_bench.model.block import Bools, Floats
-from common_bench.model.calibration import Frame
+from common_bench.model.calibration import Frame, curve_key
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.units import conversion, is_unit, power, product, same_kind
 
@@ -62,6 +62,11 @@ class Curve:
     base: Callable[[Frame], tuple[float, ...]] = field(default=lambda frame: (0.0,))
     temperature: bool = False
 
+    @property
+    def key(self) -> str:
+        """By which it is kept, apart from its name on the screen."""
+        return curve_key(self.name)
+
     def unit_of(self, at: int, unit: str, raw_unit: str) -> str:
         """The unit of a parameter, with the reading's unit left out where it is none that is known."""
         powers = self.units[at]
@@ -103,7 +108,7 @@ def _polynomial(name: str, equation: str, powers: tuple[int, ...], parameters: t
         return np.array([at**n for n in powers])
 
     def slope(p: Floats, x: Floats, frame: Frame) -> Floats:
-        return horner(steepness(row_of(p, powers, base(frame))), z(x, frame)) / frame.scale
+        return horner(sensitivity_of(row_of(p, powers, base(frame))), z(x, frame)) / frame.scale
 
     def start(x: Floats, y: Floats, frame: Frame) -> Floats:
         at = z(x, frame)
@@ -140,7 +145,7 @@ def row_of(p: Floats, powers: tuple[int, ...], base: tuple[float, ...]) -> Float
     return row
 
 
-def steepness(row: Floats) -> Floats:
+def sensitivity_of(row: Floats) -> Floats:
     """Coefficients of the derivative."""
     return np.array([n * c for n, c in enumerate(row)][1:] or [0.0])
 
@@ -221,7 +226,7 @@ EXPONENTIAL = Curve(
 
 def _kelvin(x: Floats, y: Floats, unit: str, raw_unit: str) -> Frame:
     if not same_kind(unit, "K"):
-        raise CalibrationTrouble(f"a thermistor shows a temperature, not {unit or 'a pure number'}.", do="Use °C or K.")
+        raise CalibrationTrouble("thermistor-needs-temperature", unit=unit or "a pure number")
     return Frame(float(np.exp(np.mean(np.log(x)))), 1.0, *conversion("K", unit))
 
 
@@ -292,19 +297,19 @@ def _responses(p: tuple[float, ...], knots: tuple[float, ...]) -> Any:
     from scipy.interpolate import CubicHermiteSpline
 
     size = max(np.ptp(p), np.finfo(float).tiny)
-    steep = []
+    sensitivity = []
     for at in range(len(p)):
         ends = [np.array(p) + np.eye(len(p))[at] * sign * 1e-6 * size for sign in (1, -1)]
         up, down = (_interpolant(tuple(each.tolist()), knots).derivative()(knots) for each in ends)
-        steep.append((up - down) / (2e-6 * size))
-    return CubicHermiteSpline(knots, np.eye(len(p)), np.array(steep).T)
+        sensitivity.append((up - down) / (2e-6 * size))
+    return CubicHermiteSpline(knots, np.eye(len(p)), np.array(sensitivity).T)
 
 
 def _continued(piece: Any, x: Floats, frame: Frame) -> Floats:
     inside = np.clip(x, frame.knots[0], frame.knots[-1])
     beyond = x - inside
-    found, steep = np.asarray(piece(inside)), np.asarray(piece.derivative()(inside))
-    return found + steep * (beyond if found.ndim == 1 else beyond[:, None])
+    found, sensitivity = np.asarray(piece(inside)), np.asarray(piece.derivative()(inside))
+    return found + sensitivity * (beyond if found.ndim == 1 else beyond[:, None])
 
 
 TABLE = Curve(
@@ -318,9 +323,9 @@ TABLE = Curve(
     natural=lambda p, f: list(p), also=("table",),
 )  # fmt: skip
 
-FORMULA = "formula"  # a working by hand; it has no parameters of its own
+FORMULA = "formula"  # key and name of a working by hand; it has no parameters of its own
 CURVES: dict[str, Curve] = {
-    each.name: each
+    each.key: each
     for each in (
         _polynomial(
             "offset only", "quantity = reading + offset", (0,), ("offset",), frame=_raw_to_quantity,
@@ -353,14 +358,21 @@ CURVES: dict[str, Curve] = {
 KINDS = (*CURVES, FORMULA)
 
 
-def find_kind(name: str) -> str:
-    """The name of a curve as somebody may write it, as `straight-line` or `cubic`. Raises CalibrationTrouble."""
-    asked = " ".join(name.lower().replace("-", " ").replace("_", " ").replace(",", " ").split())
-    for kind in KINDS:
-        own = kind.replace(",", "")
-        if asked == own or (kind in CURVES and asked in CURVES[kind].also):
-            return kind
-    raise CalibrationTrouble(f"there is no curve called “{name}”.", do=f"Choose from: {' · '.join(KINDS)}.")
+def curve_name(key: str) -> str:
+    """The name of a curve on the screen."""
+    return CURVES[key].name if key in CURVES else key
+
+
+def find_curve(text: str) -> str:
+    """The key of a curve as somebody may write it, as `straight line`, `straight-line` or `cubic`.
+
+    Raises CalibrationTrouble.
+    """
+    asked = curve_key(text.replace("_", " "))
+    for key in KINDS:
+        if asked == key or (key in CURVES and asked in map(curve_key, CURVES[key].also)):
+            return key
+    raise CalibrationTrouble("no-such-curve", name=text, known=" · ".join(map(curve_name, KINDS)))
 
 
 def natural(curve: Curve, p: Floats, covariance: Floats, frame: Frame) -> tuple[Floats, Floats]:

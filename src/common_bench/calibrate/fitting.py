@@ -7,8 +7,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from common_bench.calibrate.curves import CURVES, FORMULA, TABLE, Curve, find_kind
-from common_bench.calibrate.formulas import FormulaReader, chain_before, no_formulas, taken
+from common_bench.calibrate.curves import CURVES, FORMULA, TABLE, Curve, find_curve
+from common_bench.calibrate.formulas import chain_before, taken
 from common_bench.fits.curve_fit import Fit, Model, fit_curve, stated
 from common_bench.fits.straight_line import straight_line
 from common_bench.model.block import Floats
@@ -29,28 +29,28 @@ def calibrate(
     kind: str | CurveChoice,
     points: Sequence[ReferencePoint],
     made_at: str = "",
-    read: FormulaReader = no_formulas,
 ) -> Calibration:
-    """The curve of a kind through the points that are no check points. Raises CalibrationTrouble in words."""
+    """The curve of a kind through the points that are no check points, for a quantity in `unit`.
+
+    Raises CalibrationTrouble, or WorkingTrouble where a step or the formula cannot be read.
+    """
     choice = kind if isinstance(kind, CurveChoice) else CurveChoice(kind)
-    name = find_kind(choice.curve)
+    name = find_curve(choice.curve)
     used = [point for point in points if not point.check]
     _same_sensor(channel, points)
-    before = chain_before(choice, read, unit)
+    before = chain_before(choice, unit)
     if name == FORMULA:
         if not choice.formula:
-            raise CalibrationTrouble("the formula is missing.", do=f"Write it as: {quantity} = … reading …")
+            raise CalibrationTrouble("formula-missing", quantity=quantity)
         if choice.u <= 0:
-            raise CalibrationTrouble(
-                "the formula's uncertainty is not stated.", do=f"Say how far off it may be, in {unit}."
-            )
+            raise CalibrationTrouble("formula-without-uncertainty", unit=unit)
         held = [point.reading for point in used]
         kept_range = (min(held), max(held)) if len(held) > 1 else EVERYWHERE
         nothing = np.empty(0)
         fit, frame = Fit(nothing, np.empty((0, 0)), nothing, nothing, 0.0, 0), Frame()
     else:
         curve = CURVES[name]
-        _enough(curve, name, used)
+        _enough(curve, used)
         x, u_x, _ = taken(before, used)
         y, u_y = (np.array([getattr(p, each) for p in used], float) for each in ("reference", "u_reference"))
         stated(u_x, u_y)
@@ -63,7 +63,7 @@ def calibrate(
         channel, quantity, unit, name, tuple(fit.parameters.tolist()), tuple(tuple(r) for r in fit.covariance.tolist()),
         kept_range, tuple(points), max((p.scatter for p in used), default=0.0), max((p.step for p in used), default=0.0),
         made_at, 0, frame, CurveChoice(name, choice.steps, choice.formula, choice.u, choice.raw_unit),
-        fit.chi_square, fit.freedom, float(np.sqrt(np.mean(np.square(expected)))) if expected else choice.u,
+        fit.chi_square, fit.dof, float(np.sqrt(np.mean(np.square(expected)))) if expected else choice.u,
     )  # fmt: skip
 
 
@@ -71,39 +71,31 @@ def _same_sensor(channel: str, points: Sequence[ReferencePoint]) -> None:
     for point in points:
         if point.channel and point.channel != channel:
             raise CalibrationTrouble(
-                f"“{point.label}” was taken on the channel “{point.channel}”, not on “{channel}”.",
-                do="Take the point on this sensor, or choose the other one.",
+                "point-of-another-channel", label=point.label, channel=point.channel, wanted=channel
             )
 
 
-def _enough(curve: Curve, name: str, used: list[ReferencePoint]) -> None:
+def _enough(curve: Curve, used: list[ReferencePoint]) -> None:
     if len(used) < curve.least:
         more = "point" if curve.least == 1 else "points"
-        raise CalibrationTrouble(
-            f"a {name} needs {curve.least} {more}, {len(used)} taken so far.", do="Take the next point."
-        )
+        raise CalibrationTrouble("too-few-points", name=curve.name, least=curve.least, more=more, used=len(used))
 
 
 def _usable(curve: Curve, used: list[ReferencePoint], x: Floats, y: Floats, u_x: Floats, u_y: Floats) -> None:
     """Raises CalibrationTrouble for points that no curve of this kind passes, or that are too few in truth."""
     for point, at, value in zip(used, x, y, strict=True):
         if not np.isfinite(at) or not np.isfinite(value):
-            raise CalibrationTrouble(f"“{point.label}” has no value that can be used.", do="Take that point again.")
+            raise CalibrationTrouble("point-without-value", label=point.label)
     if u_y.any() and (u_y <= 0).any():
         worst = used[int(np.argmin(u_y))]
-        raise CalibrationTrouble(
-            f"the reference of “{worst.label}” has an uncertainty of zero or below.", do="Give how far off it may be."
-        )
+        raise CalibrationTrouble("reference-without-uncertainty", label=worst.label)
     for need in curve.needs:
         met = need.met(x, y)
         if not met.all():
             off = int(np.argmin(met))
-            raise CalibrationTrouble(
-                f"a {curve.name} curve needs {need.words}; “{used[off].label}” reads {plain(float(x[off]), 3)}"
-                f" for {plain(float(y[off]), 3)}.", do="Choose another curve, or set that point aside.",
-            )  # fmt: skip
+            raise CalibrationTrouble("point-unfit-for-curve", name=curve.name, words=need.words, label=used[off].label, x=plain(float(x[off]), 3), y=plain(float(y[off]), 3))  # fmt: skip
     if curve.temperature and (y + 273.15 <= 0).any() and (y <= 0).any():
-        raise CalibrationTrouble("a reference lies below absolute zero.", do="Look at its unit.")
+        raise CalibrationTrouble("below-absolute-zero")
     order = np.argsort(x)
     same = [
         (used[low], used[high])
@@ -111,22 +103,14 @@ def _usable(curve: Curve, used: list[ReferencePoint], x: Floats, y: Floats, u_x:
         if x[high] - x[low] <= EQUAL * max(abs(x[high]), abs(x[low]))
     ]
     if same and (curve is TABLE or len(used) - len(same) < curve.least):
-        raise CalibrationTrouble(
-            f"“{same[0][0].label}” and “{same[0][1].label}” gave the same reading.",
-            do="Take one of them again at another value, or look whether the sensor is stuck.",
-        )
+        raise CalibrationTrouble("gave-same-reading", label=same[0][0].label, other=same[0][1].label)
     if len(used) > 1 and np.ptp(x) > 0 and curve.least > 1 and np.ptp(y) == 0:
-        raise CalibrationTrouble(
-            "the reading changes but the reference does not.", do="Check the references, or choose “offset only”."
-        )
+        raise CalibrationTrouble("references-all-alike")
     if curve is TABLE:
         steps = np.diff(y[order])
         if not ((steps > 0).all() or (steps < 0).all()):
             off = used[order[1 + int(np.argmax(steps * np.sign(np.median(steps)) <= 0))]]
-            raise CalibrationTrouble(
-                f"a monotone table rises or falls all the way; at “{off.label}” it turns round.",
-                do="Take that point again, or set it aside.",
-            )
+            raise CalibrationTrouble("table-turns-round", label=off.label)
 
 
 def _fitted(
@@ -143,7 +127,7 @@ def _fitted(
         line = straight_line((x - frame.origin) / frame.scale, y, u_x / frame.scale, u_y)
         fit = Fit(
             np.array([line.intercept, line.slope]), line.covariance, line.residuals, line.u_residuals,
-            line.chi_square, line.freedom,
+            line.chi_square, line.dof,
         )  # fmt: skip
     else:
         model = Model(
@@ -161,16 +145,13 @@ def _turns(curve: Curve, p: Floats, frame: Frame, ends: tuple[float, float], qua
     at = np.linspace(*ends, LOOKED_AT)
     slope = curve.slope(p, at, frame)
     if not slope.any():
-        raise CalibrationTrouble("the reading does not change with the reference.", do="Check what is hung or held.")
+        raise CalibrationTrouble("curve-is-flat")
     turned = np.flatnonzero(slope[1:] * slope[:-1] < 0)
     if len(turned):
         place = float(at[turned[0]])
         value = float(curve.value(p, np.array([place]), frame)[0])
         width = (ends[1] - ends[0]) / 100
-        raise CalibrationTrouble(
-            f"this curve turns round at reading {digits(place, width)} ({digits(value, 0.0)} {unit}), so that two "
-            f"readings beside it stand for one {quantity}.", do="Choose a simpler curve, or look for a wrong point.",
-        )  # fmt: skip
+        raise CalibrationTrouble("curve-turns-round", place=digits(place, width), value=digits(value, 0.0), unit=unit, quantity=quantity)  # fmt: skip
 
 
 def alike(one: ReferencePoint, other: ReferencePoint) -> bool:

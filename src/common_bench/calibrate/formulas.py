@@ -1,45 +1,25 @@
-"""What comes before a curve: steps from the raw reading to what the curve takes, each a working.
-
-The language itself belongs to another room; whoever puts the flow together hands its reader in.
-"""
+"""What comes before a curve: steps from the raw reading to what the curve takes, each a working."""
 
 from __future__ import annotations
-
-from collections.abc import Callable
-from typing import Protocol
 
 import numpy as np
 
 from common_bench.model.block import Floats, Series, Source
 from common_bench.model.calibration import CurveChoice, ReferencePoint
-from common_bench.model.trouble import CalibrationTrouble
+from common_bench.workings.formula import Formula
 
 POINT = Source("reading of a point", False)
 
 
-class Formula(Protocol):
-    """Workings that lead from `reading` to a last quantity in `unit`, uncertainties by source."""
+def chain_before(choice: CurveChoice, unit: str) -> Formula | None:
+    """The steps of a choice and, for the curve “formula”, the formula itself; None where nothing comes before.
 
-    @property
-    def unit(self) -> str: ...
-
-    def of(self, reading: Series) -> Series: ...
-
-
-FormulaReader = Callable[[tuple[str, ...], str, str], Formula]
-"""(workings, unit of `reading`, unit wanted of the last or '') -> Formula. Raises WorkingTrouble."""
-
-
-def no_formulas(lines: tuple[str, ...], reading: str, wanted: str) -> Formula:
-    raise CalibrationTrouble("formulas cannot be read here.")
-
-
-def chain_before(choice: CurveChoice, read: FormulaReader, unit: str) -> Formula | None:
-    """The steps of a choice and, for the curve “formula”, the formula itself; None where nothing comes before."""
+    unit: of the quantity. Raises WorkingTrouble with the step that cannot be read.
+    """
     lines = (*choice.steps, choice.formula) if choice.formula else choice.steps
     if not lines:
         return None
-    return read(lines, choice.raw_unit, unit if choice.formula else "")
+    return Formula(lines, choice.raw_unit, unit if choice.formula else "")
 
 
 def taken(before: Formula | None, points: list[ReferencePoint]) -> tuple[Floats, Floats, dict[Source, Floats]]:

@@ -24,8 +24,8 @@ def check_number(applied: Applied, point: ReferencePoint) -> float:
     return abs(applied.residual(point)) / (2 * combined) if combined > 0 else float("inf")
 
 
-def check_words(applied: Applied, point: ReferencePoint) -> str:
-    """`good`, `doubtful` or `bad`; a check point for which the curve has no value is bad."""
+def check_state(applied: Applied, point: ReferencePoint) -> str:
+    """How a check point came out: `good`, `doubtful` or `bad`; one for which the curve has no value is bad."""
     number = check_number(applied, point)
     return "good" if number <= DOUBTFUL else "doubtful" if number <= BAD else "bad"
 
@@ -38,11 +38,11 @@ def fit_words(applied: Applied) -> str:
         return "A formula by hand: the points do not change it, they test it."
     if not any(point.u_reference or point.u_reading for point in used):
         return "No uncertainties are stated; they are taken from how far the points lie off the curve."
-    if c.freedom < 1:
+    if c.dof < 1:
         return "The curve passes through every point because it must; one more point would test it."
-    reduced = c.chi_square / c.freedom
+    reduced = c.chi_square / c.dof
     number = f"reduced chi-square {reduced:.2g}"
-    likely = chance(c.chi_square, c.freedom)
+    likely = chance(c.chi_square, c.dof)
     if likely < UNLIKELY:
         worst = max(used, key=lambda p: abs(applied.residual(p)) / (applied.u_point(p) or 1.0))
         return (
@@ -72,11 +72,11 @@ def _pretty(working: str) -> str:
 
 
 def _equation(curve: str, q: str, unit: str, p: list[float], x: str, points: int) -> str:
-    if curve == "offset only":
+    if curve == "offset-only":
         return f"{q} = {x} {_signed(p[0], unit)}"
     if curve == "proportion":
         return f"{q} = {scaled(p[0], unit)} × {x}"
-    if curve == "straight line" and p[1]:
+    if curve == "straight-line" and p[1]:
         zero = -p[0] / p[1]
         return f"{q} = {scaled(p[1], unit)} × ({x} {'−' if zero >= 0 else '+'} {digits(abs(zero), abs(zero) / 2e4)})"
     if curve.startswith(("straight", "polynomial")):
@@ -89,10 +89,10 @@ def _equation(curve: str, q: str, unit: str, p: list[float], x: str, points: int
         return f"{q} = {scaled(p[0], unit)} {_signed(p[1], unit)} × ln({x})"
     if curve == "exponential":
         return f"{q} = {scaled(p[0], unit)} × e^({_short(p[1])} × {x})"
-    if curve == "thermistor, three parameters":
+    if curve == "thermistor-three-parameters":
         terms = f"{_short(p[0])} {_signed(p[1])} × ln({x}) {_signed(p[2])} × ln({x})³"
         return f"{q} = {_from_kelvin(unit)}, 1/T = ({terms}) 1/K"
-    if curve == "thermistor, two parameters":
+    if curve == "thermistor-two-parameters":
         return f"{q} = {_from_kelvin(unit)}, 1/T = 1/298.15 K + ln({x} / {_short(p[0])}) / {_short(p[1])} K"
     return f"{q} = a smooth monotone table through {points} points"
 
@@ -120,7 +120,7 @@ def parameter_words(applied: Applied) -> list[str]:
     """Each parameter with its uncertainty and unit, as `slope = 9.836 ± 0.004 µN`."""
     c = applied.calibration
     p, covariance = applied.natural()
-    if c.curve not in CURVES or c.curve == "monotone table":
+    if c.curve not in CURVES or c.curve == "monotone-table":
         return []
     curve = CURVES[c.curve]
     found = []

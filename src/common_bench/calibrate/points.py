@@ -40,15 +40,9 @@ def take_point(
     seconds = found.seconds
     if not found.steady:
         if not reason.strip():
-            why = "it still moves" if found.n else "too little was heard"
-            raise CalibrationTrouble(
-                f"“{planned.label}” cannot be taken yet: {why}.",
-                do="Wait until it is steady for 2 s, or take it with a reason.",
-            )
+            raise CalibrationTrouble("not-steady-yet", label=planned.label, case="moves" if found.n else "few")
         if len(raw) < LEAST:
-            raise CalibrationTrouble(
-                f"“{planned.label}” cannot be taken: too little was heard.", do="Wait for a few readings."
-            )
+            raise CalibrationTrouble("too-little-heard", label=planned.label)
         seconds = LONG_ENOUGH
     inside = t >= t[-1] - seconds if found.steady or len(t[t >= t[-1] - seconds]) >= LEAST else t >= t[-LEAST]
     t, raw = t[inside] - t[-1], raw[inside]
@@ -70,9 +64,6 @@ def take_point(
 def check_reference(label: str, value: float, u: float) -> None:
     """Raises CalibrationTrouble for a reference that cannot be one."""
     if not np.isfinite(value):
-        raise CalibrationTrouble(f"the reference of “{label}” is no number.", do="Write it as 0.981 ± 0.003 N.")
+        raise CalibrationTrouble("reference-is-no-number", label=label)
     if not (np.isfinite(u) and u > 0):
-        raise CalibrationTrouble(
-            f"the reference of “{label}” has an uncertainty of zero or below.",
-            do="Give how far off it may be, as ± 0.003.",
-        )
+        raise CalibrationTrouble("reference-typed-without-uncertainty", label=label)

@@ -1,1 +1,12 @@
 """Open formats out of the book."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "figure": ("class_graph",),
+    "points": ("points_from",),
+    "tables": ("csv_text", "pool_csv", "pool_json", "run_csv", "series_csv", "without_nan"),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

@@ -34,6 +34,7 @@ def _field(value: Any) -> str:
 
 
 def with_unit(name: str, unit: str) -> str:
+    """A header with its unit in brackets."""
     return f"{name} ({unit})" if unit else name
 
 

@@ -1,1 +1,11 @@
-"""Straight lines through points with errors in both coordinates; shared by calibrate, workup and pool."""
+"""Lines and curves through points with errors in both coordinates; shared by calibrate, workup and pool."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "curve_fit": ("UNLIKELY", "chance", "Fit", "fit_curve", "Model", "stated"),
+    "straight_line": ("Line", "straight_line"),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

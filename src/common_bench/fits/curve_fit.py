@@ -32,40 +32,40 @@ class Model:
 class Fit:
     """parameters (k,) with covariance (k, k) as the points' uncertainties give them, or as their scatter
     gives it where none are stated; residuals (n,): y minus curve; u_residuals (n,): their expected
-    size; chi_square over `freedom` degrees."""
+    size; chi_square over `dof` degrees."""
 
     parameters: Floats
     covariance: Floats
     residuals: Floats
     u_residuals: Floats
     chi_square: float
-    freedom: int
+    dof: int
 
     @property
     def likely(self) -> float:
         """The share of cases in which points with these uncertainties lie off the curve at least so far."""
-        return chance(self.chi_square, self.freedom)
+        return chance(self.chi_square, self.dof)
 
     def believed(self) -> Fit:
-        """The same, its covariance grown by chi-square over freedom where the scatter is unlikely (Birge,
+        """The same, its covariance grown by chi-square over dof where the scatter is unlikely (Birge,
         Phys. Rev. 40, 207 (1932)); left alone where it may be chance, so that intervals keep their share."""
-        if self.freedom < 1 or self.likely >= UNLIKELY:
+        if self.dof < 1 or self.likely >= UNLIKELY:
             return self
-        grown = self.covariance * (self.chi_square / self.freedom)
-        return Fit(self.parameters, grown, self.residuals, self.u_residuals, self.chi_square, self.freedom)
+        grown = self.covariance * (self.chi_square / self.dof)
+        return Fit(self.parameters, grown, self.residuals, self.u_residuals, self.chi_square, self.dof)
 
 
-def chance(chi_square: float, freedom: int) -> float:
-    """Share of a chi-square distribution at or above a value; 1 with no degree of freedom."""
+def chance(chi_square: float, dof: int) -> float:
+    """Share of a chi-square distribution at or above a value; 1 with no degree of dof."""
     from scipy.special import gammaincc
 
-    return float(gammaincc(freedom / 2, chi_square / 2)) if freedom > 0 else 1.0
+    return float(gammaincc(dof / 2, chi_square / 2)) if dof > 0 else 1.0
 
 
 def stated(u_x: Floats, u_y: Floats) -> bool:
     """Whether the points say how uncertain they are. Raises CalibrationTrouble where only some do."""
     if (u_x < 0).any() or (u_y < 0).any() or not np.isfinite(u_x).all() or not np.isfinite(u_y).all():
-        raise CalibrationTrouble("an uncertainty is below zero or no number.", do="Give how far off the value may be.")
+        raise CalibrationTrouble("u-below-zero-or-none")
     return bool(u_x.any() or u_y.any())
 
 
@@ -78,7 +78,7 @@ def fit_curve(model: Model, x: Floats, y: Floats, u_x: Floats, u_y: Floats, star
     if not weighted:
         u_y = np.ones_like(y)
     if (u_y == 0).any():
-        raise CalibrationTrouble("a reference has an uncertainty of zero.", do="Give how far off its value may be.")
+        raise CalibrationTrouble("reference-u-zero")
     exact = u_x == 0
     with np.errstate(all="ignore"):
         found = odrpack.odr_fit(
@@ -92,12 +92,10 @@ def fit_curve(model: Model, x: Floats, y: Floats, u_x: Floats, u_y: Floats, star
         value, slope = model.value(parameters, x), model.slope(parameters, x)
     covariance = np.asarray(found.cov_beta, float)
     if found.info % 10 not in CONVERGED or not np.isfinite([*parameters, *value, *covariance.ravel()]).all():
-        raise CalibrationTrouble(
-            "no curve of this kind comes near these points.", do="Choose another curve, or look for a wrong point."
-        )
+        raise CalibrationTrouble("no-curve-comes-near")
     residuals, u_residuals = y - value, np.sqrt(u_y**2 + (slope * u_x) ** 2)
-    chi_square, freedom = float(found.sum_square), len(x) - len(parameters)
+    chi_square, dof = float(found.sum_square), len(x) - len(parameters)
     if not weighted:
-        scale = chi_square / freedom if freedom > 0 else 0.0
-        return Fit(parameters, covariance * scale, residuals, u_residuals * scale**0.5, float(max(freedom, 0)), freedom)
-    return Fit(parameters, covariance, residuals, u_residuals, chi_square, freedom)
+        scale = chi_square / dof if dof > 0 else 0.0
+        return Fit(parameters, covariance * scale, residuals, u_residuals * scale**0.5, float(max(dof, 0)), dof)
+    return Fit(parameters, covariance, residuals, u_residuals, chi_square, dof)

@@ -18,7 +18,7 @@ class Line:
     """y = intercept + slope * x.
 
     covariance: (2, 2) of (intercept, slope); residuals: (n,) y minus line; u_residuals: (n,) their
-    standard uncertainty expected from the points' own; chi_square over `freedom` degrees.
+    standard uncertainty expected from the points' own; chi_square over `dof` degrees.
     """
 
     intercept: float
@@ -27,12 +27,12 @@ class Line:
     residuals: Floats
     u_residuals: Floats
     chi_square: float
-    freedom: int
+    dof: int
 
     @property
     def excess(self) -> float:
         """How much more the points scatter than their uncertainties say (Birge ratio), at least 1."""
-        return max(1.0, (self.chi_square / self.freedom) ** 0.5) if self.freedom > 0 else 1.0
+        return max(1.0, (self.chi_square / self.dof) ** 0.5) if self.dof > 0 else 1.0
 
     def at(self, x: Floats | float) -> Floats:
         return np.asarray(self.intercept + self.slope * np.asarray(x, float))
@@ -46,7 +46,7 @@ class Line:
     def widened(self) -> Line:
         """The same line with its covariance grown by the excess scatter."""
         grown = self.covariance * self.excess**2
-        return Line(self.intercept, self.slope, grown, self.residuals, self.u_residuals, self.chi_square, self.freedom)
+        return Line(self.intercept, self.slope, grown, self.residuals, self.u_residuals, self.chi_square, self.dof)
 
 
 def straight_line(x: Floats, y: Floats, u_x: Floats, u_y: Floats) -> Line:
@@ -58,19 +58,19 @@ def straight_line(x: Floats, y: Floats, u_x: Floats, u_y: Floats) -> Line:
     """
     x, y, u_x, u_y = (np.asarray(each, float) for each in (x, y, u_x, u_y))
     if len(x) < 2:
-        raise CalibrationTrouble("a straight line needs two points at least.", do="Take another point.")
+        raise CalibrationTrouble("line-needs-two-points")
     if not all(np.isfinite(each).all() for each in (x, y, u_x, u_y)):
-        raise CalibrationTrouble("a point has no value.", do="Take that point again.")
+        raise CalibrationTrouble("line-point-without-value")
     if np.ptp(x) == 0:
-        raise CalibrationTrouble("all points have the same reading.", do="Take a point at another value.")
+        raise CalibrationTrouble("line-points-all-alike")
     if (u_x < 0).any() or (u_y < 0).any():
-        raise CalibrationTrouble("an uncertainty is below zero.", do="Give how far off the value may be.")
+        raise CalibrationTrouble("line-u-below-zero")
     unweighted = not (u_x.any() or u_y.any())
     if unweighted:
         u_y = np.ones_like(y)
     slope = float(np.polyfit(x - x.mean(), y, 1)[0])
     if (u_y**2 + (slope * u_x) ** 2 == 0).any():
-        raise CalibrationTrouble("a point has an uncertainty of zero.", do="Give how far off its value may be.")
+        raise CalibrationTrouble("line-point-u-zero")
     weight = u = v = np.zeros_like(x)
     mean_x = mean_y = 0.0
     for _ in range(MOST_ROUNDS):

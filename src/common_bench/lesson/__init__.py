@@ -1,1 +1,50 @@
-"""A lesson as it is held: book, engine, work-up and pool under one roof, without a window."""
+"""A lesson as it is held: what the book holds, who is heard, and the stages as actions; without a window."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "calibrating": ("KeptCalibration", "Taking"),
+    "calibration_words": (
+        "curve_shown",
+        "grid_heads",
+        "grid_rows",
+        "inside_limits",
+        "point_rows",
+        "point_words",
+        "report",
+        "sentence_words",
+        "Shown",
+        "steady_line",
+        "steady_numbers",
+    ),
+    "change_words": ("change_words",),
+    "demonstration": ("demonstrate", "plug_in", "prepared_lesson"),
+    "exporting": ("export_all", "pool_export"),
+    "from_file": ("as_json", "as_words", "calibration_from"),
+    "lesson": ("lesson_summary", "OpenLesson"),
+    "listening": ("listen",),
+    "recording": ("record",),
+    "roster": ("ENDINGS",),
+    "store": ("LessonStore",),
+    "words": (
+        "RAW_DIGITS",
+        "STAGES",
+        "age_words",
+        "bench_note",
+        "bench_words",
+        "capital",
+        "column_rows",
+        "kit_words",
+        "KitWords",
+        "path_words",
+        "port_words",
+        "proposals",
+        "shown",
+        "Stage",
+        "sure_words",
+    ),
+    "working_up": ("no_reason", "Reworked"),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

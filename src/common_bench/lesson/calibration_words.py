@@ -8,16 +8,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from common_bench.calibrate.applied import Applied
-from common_bench.calibrate.judging import FAR_OFF, check_number, check_words, fit_words, prefix_of, sentence, worth
+from common_bench.calibrate.judging import FAR_OFF, check_number, check_state, fit_words, prefix_of, sentence, worth
 from common_bench.calibrate.steady import HOLD, Steadiness
-from common_bench.lesson.calibrating import Taking, curve_through
+from common_bench.lesson.calibrating import NOT_STEADY, Taking
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.lesson.words import Tone, age_words, days_old
+from common_bench.lesson.words import Tone, age_words, bench_note, days_old
 from common_bench.model.calibration import Calibration, ReferencePoint
 from common_bench.model.measured import NO_VALUE, digits, places, plain, written
 from common_bench.model.plan import SensorPlan
 from common_bench.model.trouble import Trouble
-from common_bench.record.applying import applied
 
 Cell = str | tuple[str, str]
 CHECKED: dict[str, tuple[str, Tone]] = {"good": ("✓ good", "good"), "doubtful": ("? doubtful", "amber"), "bad": ("✗ bad", "red")}  # fmt: skip
@@ -36,16 +35,17 @@ class Shown:
 
 
 def curve_shown(lesson: OpenLesson, group: int, sensor: SensorPlan) -> Shown:
-    kit = lesson.kit_of(group)
-    points = lesson.points(kit, sensor.channel) if kit is not None else []
+    """The curve of a bench for a sensor as it is to be shown now, or why there is none."""
+    kit = lesson.store.kit_of(group)
+    points = lesson.store.points(kit, sensor.channel) if kit is not None else []
     if not points and sensor.curve != "formula":
-        kept = lesson.applied(group, sensor.channel)
+        kept = lesson.sensors.applied(group, sensor.channel)
         if kept is not None:
             return Shown(kept)
         first = sensor.points[0].label if sensor.points else ""
         return Shown(None, f"No points yet. Hold the sensor at “{first}” and press space." if first else NO_POINTS)
     try:
-        return Shown(applied(curve_through(lesson, group, sensor.channel)), new=True)
+        return Shown(Applied(lesson.calibrating.curve_through(group, sensor.channel)), new=True)
     except Trouble as trouble:
         return Shown(None, trouble.sentence)
 
@@ -80,14 +80,14 @@ def inside_limits(found: Steadiness | None) -> tuple[float, float] | None:
 
 def steady_numbers(lesson: OpenLesson, group: int, sensor: SensorPlan, ready: Applied | None) -> str:
     """Drift with its confidence and scatter beside their limits, in the quantity's unit where there is a curve."""
-    found = lesson.steady(group, sensor.channel)
+    found = lesson.sensors.steady(group, sensor.channel)
     if found is None or found.n == 0 or not math.isfinite(found.drift):
         return ""
     scale, unit = 1.0, "raw"
     if ready is not None:
-        steep = abs(float(ready.steep(np.array([found.mean]))[0]))
-        if math.isfinite(steep) and steep > 0:
-            scale, unit = steep, sensor.unit
+        sensitivity = abs(float(ready.sensitivity(np.array([found.mean]))[0]))
+        if math.isfinite(sensitivity) and sensitivity > 0:
+            scale, unit = sensitivity, sensor.unit
     drift, scatter = found.limits.drift or 0.0, found.limits.scatter or 0.0
     small = max(drift, scatter) * scale
     factor, prefix = prefix_of(small, unit) if small > 0 else (1.0, "")
@@ -108,8 +108,8 @@ def _two(value: float) -> str:
 
 def point_rows(lesson: OpenLesson, group: int, sensor: SensorPlan, ready: Applied | None) -> list[list[Cell]]:
     """The table of reference points: what is held, its reference, the reading, its residual."""
-    kit = lesson.kit_of(group)
-    own = lesson.points(kit, sensor.channel) if kit is not None else []
+    kit = lesson.store.kit_of(group)
+    own = lesson.store.points(kit, sensor.channel) if kit is not None else []
     taken = {p.label: p for p in own or (ready.calibration.points if ready is not None else ())}
     rows: list[list[Cell]] = []
     for planned in sensor.points:
@@ -145,7 +145,7 @@ def _residual(point: ReferencePoint, ready: Applied | None) -> Cell:
     decimals = min(4, max(0, places(expected) + 1)) if expected > 0 else 4
     text = plain(0.0, decimals) if round(off, decimals) == 0 else ("+" if off > 0 else "") + plain(off, decimals)
     if point.check:
-        words, tone = CHECKED[check_words(ready, point)]
+        words, tone = CHECKED[check_state(ready, point)]
         return f"{text} {words[0]}", tone
     far = expected > 0 and abs(off) > FAR_OFF * expected
     return text, "red" if far else ""
@@ -154,7 +154,8 @@ def _residual(point: ReferencePoint, ready: Applied | None) -> Cell:
 def point_words(point: ReferencePoint) -> str:
     """What a point keeps besides its row, in a line."""
     parts = [
-        f"{point.n} readings, worth {point.independent:.0f}", f"scatter {_two(point.scatter)}", f"step {_two(point.step)}",
+        f"{point.n} readings, as good as {point.independent:.0f} independent ones",
+        f"scatter {_two(point.scatter)}", f"resolution {_two(point.step)}",
         f"drift {_two(point.drift)}/s", point.taken_at[11:16],
         f"board {point.board:.1f} °C" if point.board is not None else "",
         f"against {point.against}" if point.against else "", f"taken early: {point.reason}" if point.reason else "",
@@ -163,6 +164,7 @@ def point_words(point: ReferencePoint) -> str:
 
 
 def grid_heads(sensor: SensorPlan) -> list[str]:
+    """The heads of the grid: a short one for each point, then the check, then now."""
     labels = [_head(p.label) for p in sensor.points if not p.check]
     return ["bench", *labels, "check", "now"]
 
@@ -175,11 +177,11 @@ def _head(label: str) -> str:
 def grid_rows(lesson: OpenLesson, sensor: SensorPlan, taking: Taking) -> list[list[Cell]]:
     """Who has which point, how the check came out, and who is steady now."""
     rows: list[list[Cell]] = []
-    bad = {each.alias: each.label for each in reversed(lesson.disagreements(sensor.channel))}
-    for group in lesson.groups:
-        kit = lesson.kit_of(group.id)
-        taken = {p.label: p for p in lesson.points(kit, sensor.channel)} if kit is not None else {}
-        kept = lesson.applied(group.id, sensor.channel)
+    bad = {each.alias: each.label for each in reversed(lesson.sensors.disagreements(sensor.channel))}
+    for group in lesson.store.groups:
+        kit = lesson.store.kit_of(group.id)
+        taken = {p.label: p for p in lesson.store.points(kit, sensor.channel)} if kit is not None else {}
+        kept = lesson.sensors.applied(group.id, sensor.channel)
         held = {p.label for p in kept.calibration.points} if kept is not None and not taken else set()
         cells: list[Cell] = [group.alias]
         for p in sensor.points:
@@ -201,17 +203,18 @@ def _check_cell(kept: Applied | None, taken: dict[str, ReferencePoint], sensor: 
     if kept is None:
         return "●" if point is not None else ("○", "soft")
     point = point or next((p for p in kept.calibration.points if p.check), None)
-    return CHECKED[check_words(kept, point)] if point is not None else ("○", "soft")
+    return CHECKED[check_state(kept, point)] if point is not None else ("○", "soft")
 
 
 def _now_cell(lesson: OpenLesson, group: int, sensor: SensorPlan, taking: Taking) -> Cell:
-    why = lesson.ready(group)
+    why = lesson.roster.why_not_ready(group)
     if why not in ("", "recording"):
-        return why, "red"
-    found = lesson.steady(group, sensor.channel)
-    if group in taking.waiting and taking.waiting[group] != "is not steady":
-        return taking.waiting[group], "amber"
-    waits = " · follows" if group in taking.waiting else ""
+        return bench_note(why), "red"
+    found = lesson.sensors.steady(group, sensor.channel)
+    waits_for = taking.waiting.get(group)
+    if waits_for is not None and waits_for.code != NOT_STEADY:
+        return waits_for.what, "amber"
+    waits = " · follows" if waits_for is not None else ""
     if found is None or found.n == 0:
         return "listening", "amber"
     if found.steady:
@@ -225,8 +228,8 @@ def sentence_words(lesson: OpenLesson, group: int, shown: Shown, sensor: SensorP
     """The calibration in a sentence, and what it is worth: to be copied into a report."""
     if shown.ready is None:
         return "No curve yet", shown.why
-    kit = lesson.kit_of(group)
-    kept = lesson.calibration(kit, sensor.channel) if kit is not None else None
+    kit = lesson.store.kit_of(group)
+    kept = lesson.store.calibration(kit, sensor.channel) if kit is not None else None
     head, _, where = sentence(shown.ready).partition("; where ")
     kept_words = _kept_words(kept, shown.ready, sensor)
     parts = [f"Where {where}." if where else "", worth(shown.ready), fit_words(shown.ready), kept_words]
@@ -249,7 +252,7 @@ def report(lesson: OpenLesson, group: int, shown: Shown, sensor: SensorPlan) -> 
     head, more = sentence_words(lesson, group, shown, sensor)
     if shown.ready is None:
         return f"{head}. {more}"
-    lines = [f"{sensor.channel} of {lesson.group(group).alias}: {head}.", more]
+    lines = [f"{sensor.channel} of {lesson.store.group(group).alias}: {head}.", more]
     for point in shown.ready.calibration.points:
         number = f", E_n = {check_number(shown.ready, point):.2f}" if point.check else ""
         residual = plain(shown.ready.residual(point), 4)

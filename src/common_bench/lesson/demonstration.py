@@ -7,14 +7,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-from common_bench.calibrate.judging import check_words, sentence
-from common_bench.lesson import actions, calibrating
+from common_bench.calibrate.judging import check_state, sentence
 from common_bench.lesson.exporting import export_pool
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.discovery import plugged_in
 from common_bench.model.measured import Measured, written
 from common_bench.model.plan import shipped_plan
-from common_bench.model.trouble import Trouble
+from common_bench.model.trouble import PoolTrouble, Trouble
 from common_bench.standins.classes import ALIASES, CLASS_NAME, swinging_bottles
 from common_bench.standins.control import StandInProcess
 
@@ -26,6 +25,8 @@ CLASSES = ("swinging-bottles",)
 
 
 class Demonstrated(NamedTuple):
+    """What the headless lesson leaves: its book, the class finding, the files."""
+
     book: Path
     g: Measured
     files: list[Path]
@@ -41,15 +42,15 @@ def prepared_lesson(
     lesson = OpenLesson.make(
         book, shipped_plan("swinging-bottles"), CLASS_NAME, [bench.alias for bench in benches], speed=speed
     )
-    for group, bench in zip(lesson.groups, benches, strict=True):
-        actions.set_condition(lesson, group.id, "length", f"{bench.stated_length} ± {bench.u_length} m")
+    for group, bench in zip(lesson.store.groups, benches, strict=True):
+        lesson.planning.set_condition(group.id, "length", f"{bench.stated_length} ± {bench.u_length} m")
     return lesson
 
 
 def plug_in(lesson: OpenLesson, folder: Path) -> None:
     """Hears every stand-in of a folder and gives each to its bench."""
-    made = lesson.appear([port for port in plugged_in(folder) if port.stand_in])
-    actions.give_kits_in_order(lesson, made)
+    made = lesson.roster.appear([port for port in plugged_in(folder) if port.stand_in])
+    lesson.roster.give_kits_in_order(made)
 
 
 def demonstrate(out: Path, *, speed: float = 6.0, seed: int = 9, say: Say = print) -> Demonstrated:
@@ -65,15 +66,23 @@ def demonstrate(out: Path, *, speed: float = 6.0, seed: int = 9, say: Say = prin
         with StandInProcess(folder, seed=seed, world_speed=speed) as stand_ins:
             say(f"Six stand-in kits are plugged in; their world runs {speed:g} times as fast as ours.")
             plug_in(lesson, folder)
-            _until(lesson, lambda: all(not lesson.ready(g.id) for g in lesson.groups), "every kit is heard")
-            say(f"Plug in    {len(lesson.groups)} of {len(lesson.groups)} kits heard and read.")
+            _until(
+                lesson,
+                lambda: all(not lesson.roster.why_not_ready(g.id) for g in lesson.store.groups),
+                "every kit is heard",
+            )
+            say(f"Plug in    {len(lesson.store.groups)} of {len(lesson.store.groups)} kits heard and read.")
             _calibrate(lesson, stand_ins, say)
             _record(lesson, stand_ins, say)
             _pool(lesson, say)
         files = export_pool(lesson, out)
-        result = lesson.class_result()
+        result = lesson.pooling.class_result()
         if result.finding is None:
-            raise Trouble(result.why_no_line or "the class line gives no finding.")
+            raise (
+                PoolTrouble("no-class-line", why=result.why_no_line)
+                if result.why_no_line
+                else PoolTrouble("no-class-finding")
+            )
     finally:
         lesson.close()
         if folder.exists() and not any(folder.iterdir()):
@@ -85,18 +94,16 @@ def demonstrate(out: Path, *, speed: float = 6.0, seed: int = 9, say: Say = prin
 def _until(lesson: OpenLesson, met: Callable[[], bool], what: str) -> None:
     deadline = time.monotonic() + PATIENCE
     while not met():
-        lesson.happenings()
+        lesson.tick()
         if time.monotonic() > deadline:
-            raise Trouble(
-                f"this did not come about in {PATIENCE:.0f} s: {what}.", do="Try again with a smaller --speed."
-            )
+            raise Trouble("did-not-come-about", patience=PATIENCE, told=what)
         time.sleep(POLL)
 
 
 def _calibrate(lesson: OpenLesson, stand_ins: StandInProcess, say: Say) -> None:
-    sensor = lesson.sensor()
+    sensor = lesson.store.sensor()
     assert sensor is not None
-    everybody = [group.id for group in lesson.groups]
+    everybody = [group.id for group in lesson.store.groups]
     for point in sensor.points:
         stand_ins.order(kits="all", hang=point.label)
         begun = lesson.engine.now()
@@ -104,63 +111,58 @@ def _calibrate(lesson: OpenLesson, stand_ins: StandInProcess, say: Say) -> None:
         _until(lesson, lambda: lesson.engine.now() > begun + 2.0, "the masses hang still")
         left = set(everybody)
         while left:
-            left -= set(calibrating.take_points(lesson, sorted(left), sensor.channel, point)[0])
+            left -= set(lesson.calibrating.take_points(sorted(left), sensor.channel, point)[0])
             if left:
                 _until(
                     lesson,
-                    lambda: any(_is_steady(lesson, group, sensor.channel) for group in left),
+                    lambda: any(lesson.sensors.is_steady(group, sensor.channel) for group in left),
                     "the kits are steady",
                 )
         say(
             f"Calibrate  {point.label:>8} = {point.value:.3f} N taken on {len(everybody)} benches"
             + (" (check point)" if point.check else "")
         )
-    calibrating.keep_calibrations(lesson, everybody, sensor.channel)
-    for group in lesson.groups:
-        ready = lesson.applied(group.id, sensor.channel)
+    lesson.calibrating.keep_calibrations(everybody, sensor.channel)
+    for group in lesson.store.groups:
+        ready = lesson.sensors.applied(group.id, sensor.channel)
         assert ready is not None
         check = next(point for point in ready.calibration.points if point.check)
-        say(f"Calibrate  {group.alias:<8} {sentence(ready)}   check point {check_words(ready, check)}")
-
-
-def _is_steady(lesson: OpenLesson, group: int, channel: str) -> bool:
-    found = lesson.steady(group, channel)
-    return found is not None and found.steady
+        say(f"Calibrate  {group.alias:<8} {sentence(ready)}   check point {check_state(ready, check)}")
 
 
 def _record(lesson: OpenLesson, stand_ins: StandInProcess, say: Say) -> None:
-    everybody = [group.id for group in lesson.groups]
-    for number in range(1, lesson.plan.runs_per_group + 1):
+    everybody = [group.id for group in lesson.store.groups]
+    for number in range(1, lesson.store.plan.runs_per_group + 1):
         stand_ins.order(kits="all", hang="bottle")
         begun = lesson.engine.now()
         _until(lesson, lambda: lesson.engine.now() > begun + SETTLE, "the bottles swing")
-        begun_on = lesson.begin_runs(everybody)
+        begun_on = lesson.recording.begin_runs(everybody)
         if len(begun_on) < len(everybody):
-            raise Trouble("not every bench was ready to record.", do="Try again with a smaller --speed.")
-        say(f"Record     run {number} begins on {len(begun_on)} benches, {lesson.plan.rule.words}")
-        _until(lesson, lambda: not any(lesson.recording(g) for g in everybody), f"run {number} ends")
-        _until(lesson, lambda: len(lesson.kept_runs()) == number * len(everybody), "the runs are kept")
-        for run in lesson.kept_runs()[-len(everybody) :]:
-            words = ", ".join(f"{f.name} = {f.measured} ({f.words})" for f in lesson.findings(run.id))
-            say(f"Work up    {lesson.group(run.group).alias:<8} run {run.number}: {words}")
+            raise Trouble("not-every-bench-ready")
+        say(f"Record     run {number} begins on {len(begun_on)} benches, {lesson.store.plan.rule.words}")
+        _until(lesson, lambda: not any(lesson.roster.recording(g) for g in everybody), f"run {number} ends")
+        _until(lesson, lambda: len(lesson.store.kept_runs()) == number * len(everybody), "the runs are kept")
+        for run in lesson.store.kept_runs()[-len(everybody) :]:
+            words = ", ".join(f"{f.name} = {f.measured} ({f.how})" for f in lesson.store.findings(run.id))
+            say(f"Work up    {lesson.store.group(run.group).alias:<8} run {run.number}: {words}")
 
 
 def _pool(lesson: OpenLesson, say: Say) -> None:
-    actions.send_to_pool(lesson, [run.id for run in lesson.kept_runs()])
-    actions.open_pool(lesson, opened=True)
-    result = lesson.class_result()
+    lesson.pooling.send_to_pool([run.id for run in lesson.store.kept_runs()])
+    lesson.pooling.open_pool(opened=True)
+    result = lesson.pooling.class_result()
     say(f"Pool       {len(result.points)} runs of {len(result.places)} groups: {_class_words(lesson)}")
     for place in result.places:
         if place.stands_out:
             say(f"Pool       {place.words}")
-            runs = [row.run for row in lesson.pool_rows() if row.group == place.group]
-            actions.set_aside_in_pool(lesson, runs, "length to be measured again")
+            runs = [row.run for row in lesson.store.pool_rows() if row.group == place.group]
+            lesson.pooling.set_aside_in_pool(runs, "length to be measured again")
             say(f"Pool       {place.alias} set aside: length to be measured again; {_class_words(lesson)}")
             break
 
 
 def _class_words(lesson: OpenLesson) -> str:
-    result = lesson.class_result()
+    result = lesson.pooling.class_result()
     if result.finding is None:
         return result.why_no_line
     found = result.finding

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from common_bench.book.journal import HEARD, heard
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
-from common_bench.lesson.in_book import applied_words
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.store import applied_words
 from common_bench.links.file_link import tape_text
 from common_bench.model.block import Series
 from common_bench.model.class_line import ClassResult
@@ -21,21 +21,35 @@ from common_bench.record.replay import quantities
 
 
 def export_pool(lesson: OpenLesson, folder: Path) -> list[Path]:
-    """pool.csv, pool.json and a picture of the class graph; gives the files."""
+    """pool.csv, pool.json and a picture of the class graph; gives the files. Raises BookTrouble where the folder cannot
+    be written to."""
+    return pool_export(lesson)(folder)
+
+
+def pool_export(lesson: OpenLesson) -> Callable[[Path], list[Path]]:
+    """The pool as it is now, gathered from the book: what is given writes it into a folder, in any thread."""
     result: ClassResult | None
     try:
-        result = lesson.class_result()
+        result = lesson.pooling.class_result()
     except Trouble:
         result = None
-    rows = lesson.pool_rows()
-    files = [folder / "pool.csv", folder / "pool.json"]
-    _text(files[0], pool_csv(rows, result))
-    files[1].write_bytes(pool_json(lesson.plan.name, lesson.class_name, rows, result))
-    if result is not None and result.points:
-        files.append(folder / "class-graph.png")
-        emblems = {group.id: group.emblem for group in lesson.groups}
-        class_graph(files[-1], f"{lesson.plan.name}, class {lesson.class_name}", result, emblems)
-    return files
+    store = lesson.store
+    rows, name, class_name = store.pool_rows(), store.plan.name, store.class_name
+    emblems = {group.id: group.emblem for group in store.groups}
+
+    def write(folder: Path) -> list[Path]:
+        files = [folder / "pool.csv", folder / "pool.json"]
+        try:
+            _text(files[0], pool_csv(rows, result))
+            files[1].write_bytes(pool_json(name, class_name, rows, result))
+            if result is not None and result.points:
+                files.append(folder / "class-graph.png")
+                class_graph(files[-1], f"{name}, class {class_name}", result, emblems)
+        except OSError as fault:
+            raise BookTrouble("export-folder-read-only", where=str(folder)) from fault
+        return files
+
+    return write
 
 
 def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
@@ -44,20 +58,16 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         folder.mkdir(parents=True, exist_ok=True)
         taken = any(folder.iterdir())
     except OSError as fault:
-        raise BookTrouble(
-            "the export cannot be written there.", where=str(folder), do="Choose a folder of your own."
-        ) from fault
+        raise BookTrouble("export-folder-read-only", where=str(folder)) from fault
     if taken:
-        raise BookTrouble(
-            "this folder is not empty.", where=str(folder), do="Choose a new one; nothing is overwritten."
-        )
+        raise BookTrouble("export-folder-not-empty", where=str(folder))
     files = [folder / "plan.toml", folder / "findings.csv"]
-    _text(files[0], plan_to_text(lesson.plan))
+    _text(files[0], plan_to_text(lesson.store.plan))
     _text(files[1], _findings(lesson))
-    for run in lesson.runs():
-        alias = lesson.group(run.group).alias
+    for run in lesson.store.runs():
+        alias = lesson.store.group(run.group).alias
         try:
-            replayed = lesson.replayed(run.id)
+            replayed = lesson.working_up.replayed(run.id)
         except Trouble:
             continue
         stem = f"{alias}-run-{run.number}".lower().replace(" ", "-").replace("/", "-")
@@ -80,7 +90,7 @@ def _stamped_lines(lesson: OpenLesson, run: Run) -> Iterator[tuple[float, bytes]
     assert run.begin is not None
     assert run.end is not None
     cutter, began = LineCutter(), None
-    for what, _, chunks in heard(lesson.book, run.hearing, run.begin, run.end):
+    for what, _, chunks in heard(lesson.book, run.session, run.begin, run.end):
         if what != HEARD:
             continue
         for lines in cutter.feed(chunks):
@@ -91,14 +101,14 @@ def _stamped_lines(lesson: OpenLesson, run: Run) -> Iterator[tuple[float, bytes]
 
 def _findings(lesson: OpenLesson) -> str:
     rows = []
-    for run in lesson.runs():
-        for finding in lesson.findings(run.id):
+    for run in lesson.store.runs():
+        for finding in lesson.store.findings(run.id):
             measured = finding.measured
             made_of = "; ".join(f"{share.name} {share.u:.3g}" for share in finding.made_of)
             rows.append(
                 [
-                    lesson.group(run.group).alias, run.number, finding.name, measured.value, measured.u, measured.unit,
-                    *finding.span, finding.n, finding.working, made_of, finding.words, _calibrations(run), run.aside,
+                    lesson.store.group(run.group).alias, run.number, finding.name, measured.value, measured.u, measured.unit,
+                    *finding.span, finding.n, finding.working, made_of, finding.how, _calibrations(run), run.aside,
                 ]
             )  # fmt: skip
     header = ["group", "run", "finding", "value", "standard uncertainty", "unit", "span from (s)", "span to (s)"]

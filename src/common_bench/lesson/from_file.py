@@ -6,14 +6,13 @@ from pathlib import Path
 from typing import Any
 
 from common_bench.calibrate.applied import Applied
-from common_bench.calibrate.curves import CURVES
-from common_bench.calibrate.fitting import EVERYWHERE
-from common_bench.calibrate.judging import check_number, check_words, fit_words, parameter_words, sentence, worth
+from common_bench.calibrate.curves import CURVES, curve_name
+from common_bench.calibrate.fitting import EVERYWHERE, calibrate
+from common_bench.calibrate.judging import check_number, check_state, fit_words, parameter_words, sentence, worth
 from common_bench.exchange.points import points_from
 from common_bench.model.calibration import Calibration, CurveChoice
 from common_bench.model.measured import plain
 from common_bench.model.trouble import CalibrationTrouble
-from common_bench.record.applying import applied, calibrated
 
 
 def calibration_from(
@@ -22,11 +21,9 @@ def calibration_from(
     """Raises Trouble in words. unit '': as the file's header gives it."""
     table = points_from(path)
     if unit and table.unit and unit != table.unit:
-        raise CalibrationTrouble(
-            f"the file gives references in {table.unit}, you ask for {unit}.", where=str(path), do="Use one of them."
-        )
+        raise CalibrationTrouble("points-in-another-unit", where=str(path), unit=table.unit, wanted=unit)
     choice = CurveChoice(curve, steps, formula, u, table.raw_unit)
-    return applied(calibrated("reading", quantity, unit or table.unit, choice, table.points))
+    return Applied(calibrate("reading", quantity, unit or table.unit, choice, table.points))
 
 
 def as_json(ready: Applied) -> dict[str, Any]:
@@ -35,7 +32,7 @@ def as_json(ready: Applied) -> dict[str, Any]:
     p, covariance = ready.natural()
     names = _names(c)
     return {
-        "curve": c.curve,
+        "curve": curve_name(c.curve),
         "parameters": {
             name: {"value": float(value), "u": float(max(covariance[at, at], 0.0)) ** 0.5}
             for at, (name, value) in enumerate(zip(names, p, strict=True))
@@ -45,7 +42,7 @@ def as_json(ready: Applied) -> dict[str, Any]:
         "range": None if c.range == EVERYWHERE else list(c.range),
         "expected": [ready.u_point(point) for point in c.points if not point.check],
         "chi_square": c.chi_square,
-        "freedom": c.freedom,
+        "dof": c.dof,
         "unit": c.unit,
         "sentence": sentence(ready),
         "fits": fit_words(ready),
@@ -54,7 +51,7 @@ def as_json(ready: Applied) -> dict[str, Any]:
                 "label": p.label,
                 "residual": ready.residual(p),
                 "E_n": check_number(ready, p),
-                "is": check_words(ready, p),
+                "is": check_state(ready, p),
             }
             for p in c.points
             if p.check
@@ -77,7 +74,7 @@ def as_words(ready: Applied) -> list[str]:
         residual, expected = ready.residual(point), ready.u_point(point)
         decimals = 4 if max(abs(residual), expected) >= 0.001 else 9
         words = (
-            f"  check point: {check_words(ready, point)} (E_n = {check_number(ready, point):.2f})"
+            f"  check point: {check_state(ready, point)} (E_n = {check_number(ready, point):.2f})"
             if point.check
             else ""
         )

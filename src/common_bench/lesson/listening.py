@@ -15,8 +15,8 @@ from common_bench.links.opening import open_link
 from common_bench.model.block import Block, Stamped
 from common_bench.model.trouble import LinkTrouble
 from common_bench.reading.reader import Heard, Reader
-from common_bench.record.ear import LEAST_BYTES, TEXT_BYTES, TEXT_SHARE, TRY_SPEED_FOR
-from common_bench.record.engine import JOINED
+from common_bench.record.speed import LEAST_BYTES, TEXT_BYTES, TEXT_SHARE, TRY_SPEED_FOR
+from common_bench.record.supervision import JOINED
 
 WAIT = 0.2  # s
 REST = 0.1  # s that a port stays closed, so that its kit notices
@@ -41,7 +41,7 @@ def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
             if data:
                 _print(reader.feed([Stamped(time.monotonic() - began, data)]), reader, as_json)
     except LinkTrouble as trouble:
-        told = trouble if trouble.cause != "file-ended" else None
+        told = trouble if trouble.code != "file-ended" else None
         _print(reader.lost(time.monotonic() - began), reader, as_json)
     except KeyboardInterrupt:
         pass
@@ -77,7 +77,7 @@ def _print(heard: Heard, reader: Reader, as_json: bool) -> None:
     lines: list[tuple[int, dict[str, Any]]] = []
     for block in heard.blocks:
         lines += _readings(block)
-    for told in heard.told:
+    for told in heard.other_lines:
         if told.kind == "unreadable":
             lines.append((told.offset, {"t": round(told.at, 6), "unreadable": told.line[:400].hex()}))
         else:

@@ -8,7 +8,6 @@ from pathlib import Path
 
 import msgspec
 
-from common_bench.lesson import actions
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.address import read_address
 from common_bench.links.discovery import plugged_in, what_is_wrong
@@ -17,6 +16,7 @@ from common_bench.model.plan import Plan, RulePlan, plan_from_file
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.standins.classes import ALIASES
 
+WORKED_UP_WITHIN = 20.0  # s for runs that have ended to be in the book with their findings
 HEARD_WITHIN = 8.0  # s for a kit to be opened, found readable and its format worked out
 
 
@@ -25,7 +25,7 @@ def record(
 ) -> None:
     """One run of `seconds` on each link, one group a link. Raises Trouble in words."""
     if len(set(links)) < len(links):
-        raise Trouble("a link is named twice.", do="Name each kit once.")
+        raise Trouble("link-named-twice")
     for link in links:
         address = read_address(link)
         fault = what_is_wrong(address.path) if address.kind == "serial" else None
@@ -33,17 +33,15 @@ def record(
             raise fault
     if book.exists():
         if plan is not None:
-            raise Trouble(
-                "this book has its plan already.", where=str(book), do="Leave --plan away, or give a new book."
-            )
+            raise Trouble("book-plan-already", where=str(book))
         lesson = OpenLesson.open(book, speed=speed)
     else:
         lesson = OpenLesson.make(
             book, plan_from_file(plan) if plan else Plan("Recording"), "", ALIASES[: len(links)], speed=speed
         )
     try:
-        for sentence in lesson.told:
-            say(sentence)
+        for trouble in lesson.notices:
+            say(trouble.sentence)
         groups = _benches(lesson, links)
         _wait(lesson, groups)
         _record(lesson, groups, seconds, say)
@@ -58,58 +56,66 @@ def _benches(lesson: OpenLesson, links: Sequence[str]) -> list[int]:
         address = read_address(link)
         port = known.get(address.name)
         asked = Port(link, Path(address.path or address.name).name, port.identity if port else address.name)
-        kits.append(lesson.hear(asked))
-    missing = len(kits) - len(lesson.groups)
+        kits.append(lesson.roster.hear(asked))
+    missing = len(kits) - len(lesson.store.groups)
     if missing > 0:
-        taken = {group.alias for group in lesson.groups}
-        actions.add_groups(lesson, [alias for alias in ALIASES if alias not in taken][:missing])
-    actions.give_kits_in_order(lesson, kits)
-    return [group for kit in kits if (group := lesson.group_at(kit)) is not None]
+        taken = {group.alias for group in lesson.store.groups}
+        lesson.planning.add_groups([alias for alias in ALIASES if alias not in taken][:missing])
+    lesson.roster.give_kits_in_order(kits)
+    return [group for kit in kits if (group := lesson.store.group_at(kit)) is not None]
 
 
 def _wait(lesson: OpenLesson, groups: Sequence[int]) -> None:
     deadline = time.monotonic() + HEARD_WITHIN
-    while any(lesson.ready(group) for group in groups):
-        lesson.happenings()
-        late = next(group for group in groups if lesson.ready(group)) if time.monotonic() > deadline else None
+    while any(lesson.roster.why_not_ready(group) for group in groups):
+        lesson.tick()
+        late = (
+            next(group for group in groups if lesson.roster.why_not_ready(group))
+            if time.monotonic() > deadline
+            else None
+        )
         if late is not None:
-            ear = lesson.ear(late)
-            raise (ear.trouble if ear and ear.trouble else None) or LinkTrouble(
-                "no readings could be made out of what comes.",
-                where=ear.address.text if ear else "",
-                do="Look at it with: common-bench listen LINK",
-            )
+            state = lesson.roster.state(late)
+            if state is not None and state.trouble is not None:
+                raise state.trouble
+            raise LinkTrouble("no-readings-made-out", where=state.address.text if state is not None else "")
         time.sleep(0.05)
 
 
 def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Callable[[str], None]) -> None:
-    plan = lesson.plan
+    plan = lesson.store.plan
     if plan.rule.seconds != seconds:
-        actions.change_plan(lesson, msgspec.structs.replace(plan, rule=RulePlan(seconds)), "Set the rule")
-    begun = lesson.begin_runs(groups)
+        lesson.planning.change_plan(msgspec.structs.replace(plan, rule=RulePlan(seconds)), "Set the rule")
+    before = len(lesson.store.kept_runs())
+    begun = lesson.recording.begin_runs(groups)
     limit = time.monotonic() + seconds / lesson.engine.speed + 3.0
-    while any(lesson.recording(group) for group in begun) and time.monotonic() < limit:
+    while any(lesson.roster.recording(group) for group in begun) and time.monotonic() < limit:
         _tell(lesson, say)
         time.sleep(0.05)
-    lesson.end_runs(begun)
-    _tell(lesson, say)
+    lesson.recording.end_runs(begun)
+    while len(lesson.store.kept_runs()) < before + len(begun) and time.monotonic() < limit + WORKED_UP_WITHIN:
+        _tell(lesson, say)
+        time.sleep(0.05)
     for group in begun:
-        run = lesson.runs(group)[-1]
+        run = lesson.store.runs(group)[-1]
         try:
-            readings = len(lesson.replayed(run.id).t)
+            readings = len(lesson.working_up.replayed(run.id).t)
         except Trouble as trouble:
-            say(f"{lesson.group(group).alias} run {run.number}: {trouble.sentence}")
+            say(f"{lesson.store.group(group).alias} run {run.number}: {trouble.sentence}")
             continue
-        found = ", ".join(f"{f.name} = {f.measured}" for f in lesson.findings(run.id))
+        found = ", ".join(f"{f.name} = {f.measured}" for f in lesson.store.findings(run.id))
         say(
-            f"{lesson.group(group).alias} run {run.number}: {readings} readings, {run.ended_by}"
+            f"{lesson.store.group(group).alias} run {run.number}: {readings} readings, {run.ended_by}"
             + (f"; {found}" if found else "")
         )
 
 
 def _tell(lesson: OpenLesson, say: Callable[[str], None]) -> None:
-    for each in lesson.happenings():
+    for each in lesson.tick():
         if each.what in ("lost", "back"):
-            group = lesson.group_at(each.kit)
-            alias = lesson.group(group).alias if group else lesson.kits[each.kit].name
-            say(f"{alias}: {each.words or 'connected again; what is missing is kept as a gap.'}")
+            group = lesson.store.group_at(each.kit)
+            alias = lesson.store.group(group).alias if group else lesson.store.kits[each.kit].name
+            back = "connected again; what is missing is kept as a gap."
+            say(f"{alias}: {each.trouble.what if each.trouble is not None else back}")
+        elif each.trouble is not None:
+            say(each.trouble.sentence)

@@ -5,24 +5,26 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Literal
+from typing import Literal, NamedTuple
 
-from common_bench.calibrate.judging import check_words
+from common_bench.calibrate.judging import check_state
 from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.bench import Port
 from common_bench.model.measured import NO_VALUE, digits, plain
 from common_bench.model.plan import SensorPlan
 from common_bench.model.stream import Column, StreamFormat
+from common_bench.model.trouble import words_of
 from common_bench.reading.health import ColumnHealth
-from common_bench.record.ear import NEARLY_FULL, Ear
 from common_bench.record.live import Latest
+from common_bench.record.snapshot import KitState
 
 Stage = Literal["plan", "plug", "calibrate", "record", "work", "pool"]
 STAGES: tuple[tuple[Stage, str], ...] = (
     ("plan", "Plan"), ("plug", "Plug in"), ("calibrate", "Calibrate"), ("record", "Record"), ("work", "Work up"), ("pool", "Pool"),
 )  # fmt: skip
 Tone = Literal["plain", "good", "amber", "red"]
+NEARLY_FULL = 0.85  # share of what the speed carries
 RAW_DIGITS = 2.0  # raw counts are shown whole
 
 
@@ -38,18 +40,19 @@ class BenchWords:
 
 
 def path_words(lesson: OpenLesson) -> dict[Stage, str]:
-    groups = lesson.groups
-    wanted = len(groups) * lesson.plan.runs_per_group
-    heard = sum(1 for group in groups if not lesson.ready(group.id) or lesson.ready(group.id) == "recording")
-    good = sum(1 for group in groups if (kit := lesson.kit_of(group.id)) and _all_good(lesson, kit))
-    kept = len(lesson.kept_runs())
-    findings = sum(len(lesson.findings(run.id)) for run in lesson.kept_runs())
-    sent = len({row.group for row in lesson.pool_rows()})
-    state = "open" if lesson.pool_open else "sealed"
+    """The state of each stage, a few words each."""
+    groups = lesson.store.groups
+    wanted = len(groups) * lesson.store.plan.runs_per_group
+    heard = sum(1 for group in groups if lesson.roster.is_heard(group.id))
+    good = sum(1 for group in groups if (kit := lesson.store.kit_of(group.id)) and _all_good(lesson, kit))
+    kept = len(lesson.store.kept_runs())
+    findings = sum(len(lesson.store.findings(run.id)) for run in lesson.store.kept_runs())
+    sent = len({row.group for row in lesson.store.pool_rows()})
+    state = "open" if lesson.store.pool_open else "sealed"
     return {
-        "plan": lesson.plan.name,
+        "plan": lesson.store.plan.name,
         "plug": f"{heard} of {len(groups)} kits heard",
-        "calibrate": f"{good} of {len(groups)} good" if lesson.plan.sensors else "nothing to calibrate",
+        "calibrate": f"{good} of {len(groups)} good" if lesson.store.plan.sensors else "nothing to calibrate",
         "record": f"{kept} of {wanted} runs",
         "work": f"{findings} finding{'s' if findings != 1 else ''}",
         "pool": f"{state} · {sent} of {len(groups)} in",
@@ -57,20 +60,21 @@ def path_words(lesson: OpenLesson) -> dict[Stage, str]:
 
 
 def _all_good(lesson: OpenLesson, kit: int) -> bool:
-    sensors = lesson.plan.sensors
-    return bool(sensors) and all(quality(lesson, kit, sensor)[0].startswith("good") for sensor in sensors)
+    sensors = lesson.store.plan.sensors
+    return bool(sensors) and all(quality(lesson, kit, sensor).is_good for sensor in sensors)
 
 
 def bench_words(lesson: OpenLesson, group: int, stage: Stage) -> BenchWords:
-    ear = lesson.ear(group)
-    sensor = lesson.sensor()
+    """What a bench shows in a stage."""
+    state = lesson.roster.state(group)
+    sensor = lesson.store.sensor()
     value, unit, guess = NO_VALUE, sensor.unit if sensor else "", False
-    if ear is not None and sensor is not None and ear.trouble is None:
-        name = next((name for name in lesson.plan.show if name in lesson.workings.kinds), "")
-        latest = ear.live.latest(name)
+    if state is not None and sensor is not None and state.trouble is None:
+        name = next((name for name in lesson.store.plan.show if name in lesson.store.workings.kinds), "")
+        latest = state.live.latest(name)
         if latest is not None and latest.value == latest.value:
             value, unit, guess = shown(latest), latest.unit, latest.guess
-        elif (raw := ear.live.latest(f"raw {sensor.channel}")) is not None:
+        elif (raw := state.live.latest(f"raw {sensor.channel}")) is not None:
             value, unit = digits(raw.value, RAW_DIGITS), "raw"
     line, tone = _line(lesson, group, stage)
     return BenchWords(line, tone, value, unit, guess)
@@ -83,56 +87,61 @@ def shown(latest: Latest) -> str:
 
 
 def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
-    ear = lesson.ear(group)
-    why = lesson.ready(group)
+    state = lesson.roster.state(group)
+    why = lesson.roster.why_not_ready(group)
     if stage in ("plug", "calibrate", "record") and why not in ("", "recording"):
         return _trouble_words(lesson, group, why)
-    if stage == "plug" and ear is not None:
-        rate = ear.rate
+    if stage == "plug" and state is not None:
+        rate = state.rate
         return (f"{rate:.1f} lines/s" if rate == rate else "heard"), "plain"
-    kit = lesson.kit_of(group)
-    absent = lesson.absent_channels(kit) if kit is not None else []
+    kit = lesson.store.kit_of(group)
+    absent = lesson.roster.absent_channels(kit) if kit is not None else []
     if absent and stage in ("plug", "calibrate", "record"):
         return f"sends no “{absent[0]}”", "amber"
     if stage == "calibrate":
         return _calibration_words(lesson, group)
-    if stage == "record" and ear is not None:
-        if ear.run is not None:
-            minutes, seconds = divmod(int(ear.run.seconds), 60)
-            return f"run {ear.run.number} · {minutes}:{seconds:02d}", "plain"
-        kept = len(lesson.kept_runs(group))
-        return f"ready · {kept} kept", "good" if kept >= lesson.plan.runs_per_group else "plain"
+    if stage == "record" and state is not None:
+        if state.run is not None:
+            minutes, seconds = divmod(int(state.run.seconds), 60)
+            return f"run {state.run.number} · {minutes}:{seconds:02d}", "plain"
+        kept = len(lesson.store.kept_runs(group))
+        return f"ready · {kept} kept", "good" if kept >= lesson.store.plan.runs_per_group else "plain"
     if stage == "work":
-        kept = len(lesson.kept_runs(group))
+        kept = len(lesson.store.kept_runs(group))
         return (f"{kept} kept", "plain") if kept else ("none yet", "red")
     if stage == "pool":
-        sent = sum(1 for row in lesson.pool_rows() if row.group == group)
+        sent = sum(1 for row in lesson.store.pool_rows() if row.group == group)
         return (f"{sent} finding{'s' if sent != 1 else ''}", "plain") if sent else ("none yet", "red")
-    missing = [each.name for each in lesson.plan.conditions if each.name not in lesson.conditions(group)]
+    missing = [each.name for each in lesson.store.plan.conditions if each.name not in lesson.store.conditions(group)]
     if missing:
         return f"{missing[0]} not set", "amber"
-    conditions = lesson.conditions(group)
+    conditions = lesson.store.conditions(group)
     return " · ".join(f"{name} {digits(v.value, v.u)} {v.unit}" for name, v in conditions.items()) or "ready", "plain"
 
 
+def bench_note(code: str) -> str:
+    """The few words that stand on a bench that cannot record, by the code of why."""
+    return words_of(code, "bench", {}) or "cannot be opened"
+
+
 def _trouble_words(lesson: OpenLesson, group: int, why: str) -> tuple[str, Tone]:
-    ear = lesson.ear(group)
-    if why == "kit silent" and ear is not None:
-        return f"silent {lesson.engine.now() - ear.last_heard:.0f} s", "red"
-    return why, "amber" if why in ("listening", "no kit") else "red"
+    state = lesson.roster.state(group)
+    if why in ("silent", "dead") and state is not None:
+        return f"silent {lesson.engine.now() - state.last_heard:.0f} s", "red"
+    return bench_note(why), "amber" if why in ("listening", "no-kit") else "red"
 
 
 def _calibration_words(lesson: OpenLesson, group: int) -> tuple[str, Tone]:
-    sensor, kit = lesson.sensor(), lesson.kit_of(group)
+    sensor, kit = lesson.store.sensor(), lesson.store.kit_of(group)
     if sensor is None or kit is None:
         return "nothing to calibrate", "plain"
-    steady = lesson.steady(group, sensor.channel)
+    steady = lesson.sensors.steady(group, sensor.channel)
     now_steady = steady is not None and steady.steady
-    taken = len(lesson.points(kit, sensor.channel))
+    taken = len(lesson.store.points(kit, sensor.channel))
     count = f"{taken}/{len(sensor.points)}"
-    word, tone = quality(lesson, kit, sensor)
-    if word:
-        return ("✓ steady" if now_steady and tone == "good" else word), tone
+    found = quality(lesson, kit, sensor)
+    if found.words:
+        return ("✓ steady" if now_steady and found.is_good else found.words), found.tone
     if now_steady:
         return f"✓ steady {count}", "good"
     if steady is not None and steady.expected == steady.expected and 0 < steady.expected < 3600:
@@ -140,25 +149,38 @@ def _calibration_words(lesson: OpenLesson, group: int) -> tuple[str, Tone]:
     return f"moving · {count}", "amber"
 
 
-def quality(lesson: OpenLesson, kit: int, sensor: SensorPlan) -> tuple[str, Tone]:
-    """`good · today`, `check bad`, `does not fit`, `old · 40 days`; empty where no calibration is kept."""
-    kept = lesson.calibration(kit, sensor.channel)
+class Quality(NamedTuple):
+    """How good a kept calibration is: none, bad-check, unfit, old, doubtful-check, good; in words, with their tone."""
+
+    code: str
+    words: str
+    tone: Tone
+
+    @property
+    def is_good(self) -> bool:
+        return self.code == "good"
+
+
+def quality(lesson: OpenLesson, kit: int, sensor: SensorPlan) -> Quality:
+    """The newest calibration that is kept for a kit's channel, judged."""
+    kept = lesson.store.calibration(kit, sensor.channel)
     if kept is None:
-        return "", "amber"
-    ready = lesson.made_ready(kept)
-    checks = [check_words(ready, point) for point in kept.points if point.check]
+        return Quality("none", "", "amber")
+    ready = lesson.sensors.made_ready(kept)
+    checks = [check_state(ready, point) for point in kept.points if point.check]
     if "bad" in checks:
-        return "check bad", "red"
-    if chance(kept.chi_square, kept.freedom) < UNLIKELY:
-        return "does not fit", "red"
+        return Quality("bad-check", "check bad", "red")
+    if chance(kept.chi_square, kept.dof) < UNLIKELY:
+        return Quality("unfit", "does not fit", "red")
     if sensor.old_after and days_old(kept.made_at) > sensor.old_after:
-        return f"old · {age_words(kept.made_at)}", "amber"
+        return Quality("old", f"old · {age_words(kept.made_at)}", "amber")
     if "doubtful" in checks:
-        return "check doubtful", "amber"
-    return f"good · {age_words(kept.made_at)}", "good"
+        return Quality("doubtful-check", "check doubtful", "amber")
+    return Quality("good", f"good · {age_words(kept.made_at)}", "good")
 
 
 def days_old(made_at: str) -> int:
+    """Whole days since an ISO 8601 time."""
     return (datetime.now().astimezone().date() - datetime.fromisoformat(made_at).date()).days
 
 
@@ -182,52 +204,49 @@ class KitWords:
     needs_you: bool = False
 
 
-SHORT = {
-    "missing": "not plugged in", "not-allowed": "you may not open it", "taken": "held by another program",
-    "lost": "the cable is out", "unreadable": "unreadable, trying other speeds", "menu": "waits in a menu for a key",
-    "button": "waits for its button", "asked": "waits to be asked", "no-host": "does not answer", "ended": "has ended, trying again",
-    "file-ended": "at its end", "restarting": "restarts again and again", "overload": "sends more than its speed carries",
-    "ragged": "lines change in length", "garbled": "some lines cannot be read", "on-change": "sends only what changes",
-}  # fmt: skip
-
-
 def kit_words(lesson: OpenLesson, kit: int) -> KitWords:
-    ear = lesson.engine.ears[kit]
-    where = lesson.kits[kit].name
-    if lesson.is_receiver(kit):
-        return KitWords("receiver", where, f"relays {len(ear.relayed)} kits · {_rate_words(lesson, kit)}")
-    who = "not given to a bench"
-    trouble = ear.trouble
+    """The card of a kit that is heard."""
+    state = lesson.roster.kits[kit]
+    where = lesson.store.kits[kit].name
+    if lesson.roster.is_receiver(kit):
+        return KitWords("receiver", where, f"relays {len(state.relayed)} kits · {_rate_words(lesson, kit)}")
+    who = "no bench yet"
+    trouble = state.trouble
     if trouble is not None:
-        quiet = f"{lesson.engine.now() - ear.last_heard:.0f} s"
-        words = {"silent": f"open, silent for {quiet}", "dead": f"open, never heard ({quiet})"}.get(trouble.cause)
-        return KitWords(who, where, words or SHORT.get(trouble.cause, "cannot be opened"), "red", True)
-    if ear.warning is not None:
+        quiet = f"{lesson.engine.now() - state.last_heard:.0f} s"
+        return KitWords(who, where, card_note(trouble.code, quiet) or "cannot be opened", "red", True)
+    if state.warning is not None:
         return KitWords(
-            who, where, SHORT.get(ear.warning.cause, "look at this"), "amber", ear.warning.cause != "on-change"
+            who, where, card_note(state.warning.code) or "look at this", "amber", state.warning.code != "on-change"
         )
-    if ear.chain.reader.format is None:
+    if state.format is None:
         return KitWords(who, where, f"{_rate_words(lesson, kit)} · no readings yet", "amber", True)
-    absent = lesson.absent_channels(kit)
-    if absent and lesson.group_at(kit) is not None:
+    absent = lesson.roster.absent_channels(kit)
+    if absent and lesson.store.group_at(kit) is not None:
         return KitWords(who, where, f"sends no column called “{absent[0]}”", "amber", True)
     return KitWords(who, where, _rate_words(lesson, kit))
 
 
+def card_note(code: str, quiet: str = "") -> str:
+    """The few words that stand on a kit's card, by the code of what is wrong; quiet: for how long nothing came."""
+    return words_of(code, "card", {"quiet": quiet})
+
+
 def port_words(port: Port) -> KitWords:
-    return KitWords("not given to a bench", port.name, SHORT.get(port.cause, "cannot be opened"), "amber", True)
+    """The card of a port that cannot be opened."""
+    return KitWords("no bench yet", port.name, card_note(port.cause) or "cannot be opened", "amber", True)
 
 
 def _rate_words(lesson: OpenLesson, kit: int) -> str:
-    ear = lesson.engine.ears[kit]
-    rate = f"{ear.rate:.1f} lines/s" if ear.rate == ear.rate else "listening"
-    if ear.asking is not None:
-        rate = f"asked, {ear.rate:.1f} answers/s" if ear.rate == ear.rate else "asked"
-    if not ear.address.has_speed:
-        return f"{rate} · {ear.address.kind}"
-    speed = f"{ear.address.speed:,}".replace(",", "\u202f")
-    found = " found by trying" if ear.speeds_tried > 1 else ""
-    load = ear.load
+    state = lesson.roster.kits[kit]
+    rate = f"{state.rate:.1f} lines/s" if state.rate == state.rate else "listening"
+    if state.asking is not None:
+        rate = f"asked, {state.rate:.1f} answers/s" if state.rate == state.rate else "asked"
+    if not state.address.has_speed:
+        return f"{rate} · {state.address.kind}"
+    speed = f"{state.address.speed:,}".replace(",", "\u202f")
+    found = " found by trying" if state.speeds_tried > 1 else ""
+    load = state.load
     full = f" · {load:.0%} of what it carries" if load == load and load > NEARLY_FULL else ""
     return f"{rate} · {speed}{found}{full}"
 
@@ -242,13 +261,14 @@ def sure_words(format: StreamFormat) -> str:
 def proposals(lesson: OpenLesson, kit: int, format: StreamFormat) -> list[str]:
     """Texts that may stand for "no value": seen while the format was worked out, or since."""
     seen = []
-    for found in lesson.health(kit):
+    for found in lesson.sensors.health(kit):
         if found.cause == "sentinel":
-            seen.append(found.words.split()[0])
+            seen.append(f"{found.fields['number']:g}")
     return list(dict.fromkeys([*format.proposals, *seen]))
 
 
 def capital(sentence: str) -> str:
+    """The sentence with a capital at its beginning."""
     return sentence[:1].upper() + sentence[1:]
 
 
@@ -257,41 +277,41 @@ ROLE_WORDS = {"channel": "a channel", "clock": "the kit's clock", "kit": "which 
 
 def column_rows(lesson: OpenLesson, kit: int) -> list[list[str | tuple[str, str]]]:
     """The table of columns: name, what it is, unit, value now, noise, range so far, health with its tone."""
-    ear = lesson.engine.ears[kit]
-    format = ear.chain.reader.format
+    state = lesson.roster.kits[kit]
+    format = state.format
     if format is None:
         return []
-    health = {each.name: each for each in lesson.health(kit)}
-    quantities = {sensor.channel: sensor.quantity for sensor in lesson.plan.sensors}
+    health = {each.name: each for each in lesson.sensors.health(kit)}
+    quantities = {sensor.channel: sensor.quantity for sensor in lesson.store.plan.sensors}
     rows: list[list[str | tuple[str, str]]] = []
     for at, column in enumerate(format.columns, 1):
         name, role = f"{at} {column.name}", ROLE_WORDS[column.role]
         if column.role == "clock":
-            rows.append([name, role, column.unit, *_clock_cells(ear, column)])
+            rows.append([name, role, column.unit, *_clock_cells(state, column)])
             continue
         found = health.get(column.name)
         if found is None:
             rows.append([name, role, column.unit, NO_VALUE, NO_VALUE, NO_VALUE, ""])
             continue
-        latest = ear.live.latest(f"raw {column.name}")
+        latest = state.live.latest(f"raw {column.name}")
         decimals = _decimals(found)
         now = plain(latest.value, decimals) if latest is not None else NO_VALUE
-        use = f"raw, for {quantities[column.name]}" if column.name in quantities else role
+        use = f"gives {quantities[column.name]}" if column.name in quantities else role
         noise = f"± {plain(found.noise, decimals + (found.noise < 10))}" if found.noise == found.noise else NO_VALUE
         span = f"{plain(found.low, decimals)} … {plain(found.high, decimals)}" if math.isfinite(found.low) else NO_VALUE
         words = found.words if found.missing < 0.005 or found.tone != "good" else f"good, {found.missing:.0%} missing"
         if found.tone == "good" and found.rate == found.rate:
             uneven = " unevenly" if found.uneven == found.uneven and found.uneven > 3 else ""
-            words = f"{words} · {found.rate:.3g}/s{uneven} · step {found.step:.3g}"
+            words = f"{words} · {found.rate:.3g}/s{uneven} · resolution {found.step:.3g}"
         rows.append([name, use, column.unit or "raw", now, noise, span, (words, found.tone)])
     return rows
 
 
-def _clock_cells(ear: Ear, column: Column) -> list[str | tuple[str, str]]:
-    clock = ear.chain.reader.clock
+def _clock_cells(state: KitState, column: Column) -> list[str | tuple[str, str]]:
+    clock = state.clock
     even = f"even, {clock.spacing * 1000:.1f} ms" if clock.spacing == clock.spacing else "listening"
     ppm = f"{(clock.rate - 1) * 1e6:+.0f} ± {clock.u_rate * 1e6:.0f} ppm".replace("-", "−")
-    last = clock.state.last_raw
+    last = clock.last_raw
     now = plain(last / column.tick, 0) if last is not None and column.tick and column.kind != "time" else NO_VALUE
     return [now, NO_VALUE, f"drift {ppm}", (("comes unevenly", "amber") if clock.uneven else (even, "good"))]
 

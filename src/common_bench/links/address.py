@@ -73,6 +73,10 @@ class Address:
     def at(self, speed: int) -> Address:
         return replace(self, speed=speed)
 
+    def moved(self, path: str) -> Address:
+        """The same port under another path."""
+        return replace(self, path=path)
+
     def setting(self, name: str, usual: str = "") -> str:
         return dict(self.settings).get(name, usual)
 
@@ -83,14 +87,9 @@ def read_address(link: str) -> Address:
     path, _, query = link.partition("?")
     scheme = path.partition(":")[0] if "://" in path or path.startswith("file:") else "serial"
     if scheme not in SETTINGS:
-        raise LinkTrouble(
-            f"links of the kind “{scheme}:” cannot be opened.", where=link,
-            do=f"Give a serial port, as /dev/ttyACM0?speed=9600, or one of {', '.join(FORMS.values())}.",
-        )  # fmt: skip
+        raise LinkTrouble("no-such-kind-of-link", where=link, scheme=scheme, known=', '.join(FORMS.values()))  # fmt: skip
     if not path:
-        raise LinkTrouble(
-            "a link is missing.", do="Give a serial port, as /dev/ttyACM0; `common-bench ports` lists them."
-        )
+        raise LinkTrouble("link-missing")
     speed, settings = _settings(link, scheme, query)
     given = frozenset(parse_qs(query, keep_blank_values=True))
     if scheme == "serial":
@@ -98,13 +97,13 @@ def read_address(link: str) -> Address:
     if scheme == "file":
         where = unquote(path.removeprefix("file:").removeprefix("//"))
         if not where:
-            raise LinkTrouble("the file's name is missing.", where=link, do="Write it as file:PATH.")
+            raise LinkTrouble("file-name-missing", where=link)
         return Address(where, kind="file", settings=settings)
     place, _, topic = path.removeprefix(f"{scheme}://").partition("/")
     host, colon, port = place.rpartition(":") if not place.endswith("]") and ":" in place else (place, "", "")
     number = int(port) if colon and port.isascii() and port.isdigit() else USUAL_PORT[scheme] if not colon else -1
     if not host or not 0 < number < 65_536 or (scheme == "mqtt") != bool(topic):
-        raise LinkTrouble("this is no whole address.", where=link, do=f"Write it as {FORMS[scheme]}.")
+        raise LinkTrouble("address-not-whole", where=link, forms=FORMS[scheme])
     return Address(topic, speed, scheme, host, number, settings)  # type: ignore[arg-type]
 
 
@@ -113,17 +112,18 @@ def _settings(link: str, scheme: str, query: str) -> tuple[int, tuple[tuple[str,
     known = SETTINGS[scheme]
     unknown = sorted(set(asked) - set(known))
     if unknown:
-        can = f"These can: {', '.join(known)}." if known else "Leave it away."
-        raise LinkTrouble(f"“{unknown[0]}” cannot be set in a link of this kind.", where=link, do=can)
+        raise LinkTrouble(
+            "no-such-setting", where=link, name=unknown[0], known=", ".join(known), case="some" if known else "none"
+        )
     for name, values in CHOICES.items():
         if name in asked and asked[name] not in values:
-            raise LinkTrouble(f"{name} cannot be “{asked[name]}”.", where=link, do=f"Choose from {', '.join(values)}.")
+            raise LinkTrouble("setting-not-a-choice", where=link, name=name, asked=asked[name], known=", ".join(values))
     for name in ("pace", "rate"):
         if name in asked and not _is_pace(asked[name]):
-            raise LinkTrouble(f"{name} cannot be “{asked[name]}”.", where=link, do="Give a number, as 2.")
+            raise LinkTrouble("setting-not-a-number", where=link, name=name, asked=asked[name])
     text = asked.pop("speed", str(USUAL_SPEED))
     if not (text.isascii() and text.isdigit()) or not 50 <= int(text) <= 4_000_000:
-        raise LinkTrouble(f"“{text}” is no speed.", where=link, do="Give it in baud, as ?speed=9600.")
+        raise LinkTrouble("no-such-speed", where=link, text=text)
     return int(text), tuple((name, asked[name]) for name in known if name in asked)
 
 

@@ -40,6 +40,13 @@ def notices(folder: Path | None = None) -> list[StandInNotice]:
     return found
 
 
+def all_notices() -> list[StandInNotice]:
+    """The stand-in classes that are running, those of demos too."""
+    place = ports_folder()
+    folders = [place, *(each for each in sorted(place.glob("demo-*")) if each.is_dir())]
+    return [notice for folder in folders for notice in notices(folder)]
+
+
 def _running(process: int) -> bool:
     try:
         os.kill(process, 0)
@@ -76,7 +83,7 @@ def _judged(port: Port) -> Port:
     if fault is None:
         return port
     return Port(
-        port.link, port.name, port.identity, port.description, fault.sentence, fault.cause, port.stand_in, port.speed
+        port.link, port.name, port.identity, port.description, fault.sentence, fault.code, port.stand_in, port.speed
     )
 
 

@@ -34,10 +34,7 @@ class FileLink(PumpedLink):
                     self._pass_on(line)
         except OSError as failed:
             raise LinkTrouble(
-                f"this file cannot be read ({failed.strerror}).",
-                where=self.address.path,
-                do="Check its name.",
-                cause="missing",
+                "file-unreadable", where=self.address.path, strerror=failed.strerror or failed
             ) from failed
         raise trouble("file-ended", self.address.name)
 

@@ -63,7 +63,7 @@ class PumpedLink:
 
     def _pump(self) -> None:
         """Connects, then passes on what comes until closed; raises LinkTrouble or OSError."""
-        raise LinkTrouble("this link has no pump.")
+        raise LinkTrouble("link-without-pump")
 
     def _pass_on(self, data: bytes) -> None:
         """To the engine; waits while it has not read what came before."""

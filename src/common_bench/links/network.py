@@ -191,4 +191,5 @@ def lines_of(topic: str, payload: bytes, wildcard: int | None) -> bytes:
 
 
 def network_link(address: Address) -> PumpedLink:
+    """A link to a socket, a serial port behind one, or a broker; it is reached in a thread of its own."""
     return {"tcp": TcpLink, "rfc2217": RemoteSerialLink, "mqtt": BrokerLink}[address.kind](address)

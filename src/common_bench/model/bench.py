@@ -6,8 +6,8 @@ from typing import Literal
 
 import msgspec
 
-Shape = Literal["circle", "square", "triangle", "diamond", "hexagon", "plus", "star", "ring", "drop", "bar"]
-SHAPES: tuple[Shape, ...] = (
+EmblemShape = Literal["circle", "square", "triangle", "diamond", "hexagon", "plus", "star", "ring", "drop", "bar"]
+SHAPES: tuple[EmblemShape, ...] = (
     "circle",
     "square",
     "triangle",
@@ -25,7 +25,7 @@ HUES = ("#0B6E99", "#C4611B", "#3C7A35", "#8A3D91", "#B0892A", "#586A78", "#A12D
 class Emblem(msgspec.Struct, frozen=True):
     """A shape and a colour; the shape alone is enough to tell groups apart."""
 
-    shape: Shape
+    shape: EmblemShape
     colour: str
 
 
@@ -36,6 +36,8 @@ def emblem_for(position: int) -> Emblem:
 
 
 class Group(msgspec.Struct, frozen=True):
+    """The students at one bench; position: their place in the class, from 0."""
+
     id: int
     alias: str
     emblem: Emblem

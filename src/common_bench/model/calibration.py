@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
+import re
+
 import msgspec
+
+
+def curve_key(name: str) -> str:
+    """The key by which a curve is kept, from its key or its name: `straight line` gives `straight-line`."""
+    return "-".join(re.findall(r"[a-z0-9]+", name.lower()))
 
 
 class PlannedPoint(msgspec.Struct, frozen=True):
@@ -70,28 +77,31 @@ class Frame(msgspec.Struct, frozen=True):
 
 
 class CurveChoice(msgspec.Struct, frozen=True):
-    """Which curve and what comes before it.
+    """Which curve (its key) and what comes before it.
 
     steps: workings that lead from `reading` to what the curve takes, as counts to voltage to
     resistance; formula: for the curve “formula”, the working that gives the quantity; u: its stated
     standard uncertainty in the quantity's unit; raw_unit: unit of `reading`.
     """
 
-    curve: str = "straight line"
+    curve: str = "straight-line"
     steps: tuple[str, ...] = ()
     formula: str = ""
     u: float = 0.0
     raw_unit: str = ""
 
+    def __post_init__(self) -> None:
+        msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))
+
 
 class Calibration(msgspec.Struct, frozen=True):
-    """A curve from raw reading to quantity.
+    """A curve (its key) from raw reading to quantity.
 
     parameters and covariance in the order that the curve's entry in the table of curves gives and
     counted from `frame`; range: what the curve takes (raw readings, or what `choice.steps` make of
     them), between its points; noise, step: scatter of single readings at the points and resolution
-    (raw unit); chi_square over `freedom` degrees; off: how far the points lie, or may lie, from the
-    curve (rms, in the quantity's unit).
+    (raw unit); chi_square over `dof` degrees of freedom; rms_residual: how far the points lie, or may lie,
+    from the curve (rms, in the quantity's unit).
     """
 
     channel: str
@@ -109,5 +119,8 @@ class Calibration(msgspec.Struct, frozen=True):
     frame: Frame = Frame()
     choice: CurveChoice = CurveChoice()
     chi_square: float = 0.0
-    freedom: int = 0
-    off: float = 0.0
+    dof: int = 0
+    rms_residual: float = 0.0
+
+    def __post_init__(self) -> None:
+        msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))

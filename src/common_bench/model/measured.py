@@ -47,12 +47,12 @@ def read_measured(text: str, expected_unit: str) -> Measured:
     found = WRITTEN.match(text)
     if not found:
         example = f"0.752 ± 0.002 {expected_unit}".rstrip()
-        raise UnitTrouble(f"“{text.strip()}” is not a number with its uncertainty.", do=f"Write it as {example}.")
+        raise UnitTrouble("not-a-measured-value", text=text.strip(), example=example)
     value, u = number(found[1]), number(found[2]) if found[2] else 0.0
     if u < 0:
-        raise UnitTrouble("an uncertainty is never below zero.", do="Write how far off the value may be, as ± 0.002.")
+        raise UnitTrouble("typed-u-below-zero")
     if not math.isfinite(value) or not math.isfinite(u):
-        raise UnitTrouble(f"“{text.strip()}” is too large to be a number here.", do="Use another unit.")
+        raise UnitTrouble("number-too-large", text=text.strip())
     unit(found[3])
     return Measured(value, u, found[3] or expected_unit).to(expected_unit)
 

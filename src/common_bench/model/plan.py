@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from common_bench.model.calibration import CurveChoice, PlannedPoint
+from common_bench.model.calibration import CurveChoice, PlannedPoint, curve_key
 from common_bench.model.measured import Measured, read_measured
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, Trouble
@@ -25,7 +25,7 @@ class Condition(msgspec.Struct, frozen=True):
 
 
 class SensorPlan(msgspec.Struct, frozen=True):
-    """A channel to be calibrated, the quantity it shall show, the curve and the points.
+    """A channel to be calibrated, the quantity it shall show, the curve (its key, or its name in a file) and the points.
 
     steps: workings from `reading` to what the curve takes; formula, u: for the curve “formula”;
     steady_drift (unit per s), steady_scatter (unit): limits, 0 where they are proposed from the
@@ -35,7 +35,7 @@ class SensorPlan(msgspec.Struct, frozen=True):
     channel: str
     quantity: str
     unit: str
-    curve: str = "straight line"
+    curve: str = "straight-line"
     points: tuple[PlannedPoint, ...] = ()
     steps: tuple[str, ...] = ()
     formula: str = ""
@@ -43,6 +43,9 @@ class SensorPlan(msgspec.Struct, frozen=True):
     steady_drift: float = 0.0
     steady_scatter: float = 0.0
     old_after: int = 0
+
+    def __post_init__(self) -> None:
+        msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))
 
     def choice(self, raw_unit: str) -> CurveChoice:
         return CurveChoice(self.curve, self.steps, self.formula, self.u, raw_unit)
@@ -101,6 +104,15 @@ class ClassGraph(msgspec.Struct, frozen=True):
 
 
 class Plan(msgspec.Struct, frozen=True):
+    """What an experiment measures; a plan file (TOML) has these entries by these names.
+
+    name, about: what it is, for people; sensors: channels to calibrate; workings: lines of the formula language, in
+    order; findings: names of workings that give single numbers of a run; conditions: what a group sets by hand;
+    runs_per_group: how many are wanted; rule: when a run begins and ends; show: names of workings that are shown live,
+    the most important first; ask, commands: for kits that are asked or told something; formats: stream formats that go
+    before what is worked out; graph: what the class finds, None where it finds nothing together.
+    """
+
     name: str
     about: str = ""
     sensors: tuple[SensorPlan, ...] = ()
@@ -119,7 +131,7 @@ class Plan(msgspec.Struct, frozen=True):
         for found in self.conditions:
             if found.name == name:
                 return found
-        raise PlanTrouble(f"the plan has no condition “{name}”.", do="Add it in stage 1, Plan.")
+        raise PlanTrouble("no-such-condition", name=name)
 
     def accepted(self) -> Measured | None:
         if self.graph is None or not self.graph.accepted:
@@ -132,15 +144,9 @@ def plan_from_text(text: str, where: str) -> Plan:
     try:
         return msgspec.convert(tomllib.loads(text), Plan)
     except tomllib.TOMLDecodeError as fault:
-        raise PlanTrouble(
-            f"this is not a plan file ({fault}).",
-            where=where,
-            do="Mend that line, or start from a copy of a shipped plan.",
-        ) from fault
+        raise PlanTrouble("not-a-plan-file", where=where, fault=fault) from fault
     except (msgspec.ValidationError, Trouble) as fault:
-        raise PlanTrouble(
-            f"the plan cannot be used: {fault}.", where=where, do="Mend that entry and read it again."
-        ) from fault
+        raise PlanTrouble("plan-unusable", where=where, fault=fault) from fault
 
 
 def plan_to_text(plan: Plan) -> str:
@@ -159,12 +165,11 @@ def _filled(value: Any) -> Any:
 
 
 def plan_from_file(path: Path) -> Plan:
+    """Reads a plan file. Raises PlanTrouble with the place."""
     try:
         text = path.read_text("utf-8")
     except (OSError, UnicodeDecodeError) as fault:
-        raise PlanTrouble(
-            "the plan file cannot be read.", where=str(path), do="Check the name and that it is a text file."
-        ) from fault
+        raise PlanTrouble("plan-file-unreadable", where=str(path)) from fault
     return plan_from_text(text, str(path))
 
 

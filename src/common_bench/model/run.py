@@ -9,6 +9,7 @@ import msgspec
 from common_bench.model.calibration import Calibration
 from common_bench.model.measured import Measured
 from common_bench.model.stream import ClockState, StreamFormat
+from common_bench.model.trouble import Trouble, words_of
 
 
 class RunSetting(msgspec.Struct, frozen=True):
@@ -22,24 +23,56 @@ class RunSetting(msgspec.Struct, frozen=True):
     applied_at: str = ""
 
 
+class KeptTrouble(msgspec.Struct, frozen=True):
+    """A trouble as it is kept with what it is about."""
+
+    code: str
+    where: str = ""
+    fields: dict[str, str | float | int | None] = {}
+
+    @property
+    def trouble(self) -> Trouble:
+        return Trouble(self.code, where=self.where, **self.fields)
+
+
+class Ending(msgspec.Struct, frozen=True):
+    """How a run ended, as a code of the table of sentences with its fields."""
+
+    code: str
+    fields: dict[str, str | float | int | None] = {}
+
+    @property
+    def words(self) -> str:
+        return words_of(self.code, "what", self.fields)
+
+
 class Run(msgspec.Struct, frozen=True):
-    """One recording by one group: bytes `begin` to `end` of a hearing. `state` open until closed."""
+    """One recording by one group: bytes `begin` to `end` of a session. `state` open until closed; trouble: why it
+    could not be worked up, None where it could or was not tried."""
 
     id: int
     lesson: int
     group: int
     number: int
-    hearing: int
+    session: int
     begin: int | None
     end: int | None
     state: Literal["asked", "open", "closed"]
     began_at: str
-    ended_by: str
+    ending: Ending | None
     setting: RunSetting | None
     aside: str = ""
+    trouble: KeptTrouble | None = None
+
+    @property
+    def ended_by(self) -> str:
+        """How it ended, in words."""
+        return self.ending.words if self.ending is not None else ""
 
 
 class Moment(msgspec.Struct, frozen=True):
+    """A remark at t s since the run began."""
+
     id: int
     run: int
     t: float
@@ -54,7 +87,8 @@ class Share(msgspec.Struct, frozen=True):
 
 
 class Finding(msgspec.Struct, frozen=True):
-    """A number worked up from a run. span in s since the run began; made_of in the finding's unit."""
+    """A number worked up from a run. span in s since the run began; n: values that it comes from, guesses: how many of
+    them lie outside a calibration; words: how; made_of in the finding's unit."""
 
     name: str
     measured: Measured
@@ -65,6 +99,13 @@ class Finding(msgspec.Struct, frozen=True):
     working: str = ""
     run: int = 0
     id: int = 0
+    guesses: int = 0
+
+    @property
+    def how(self) -> str:
+        """How it was worked up, and how much of it is a guess."""
+        guessed = f" · {self.guesses} of them outside the calibration: a guess" if self.guesses else ""
+        return self.words + guessed
 
 
 class PoolRow(msgspec.Struct, frozen=True):

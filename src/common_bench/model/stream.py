@@ -7,7 +7,7 @@ from typing import Literal
 import msgspec
 
 Role = Literal["channel", "clock", "kit", "ignored"]
-Kind = Literal["number", "hexadecimal", "on/off", "time", "text"]
+ValueKind = Literal["number", "hexadecimal", "on/off", "time", "text"]
 Dialect = Literal["separated", "named", "json", "senml", "tagged"]
 DIALECT_WORDS: dict[str, str] = {
     "separated": "values in a row",
@@ -29,7 +29,7 @@ class Column(msgspec.Struct, frozen=True):
     unit: str = ""
     role: Role = "channel"
     tick: float = 0.0
-    kind: Kind = "number"
+    kind: ValueKind = "number"
     key: str = ""
 
 

@@ -51,13 +51,17 @@ def unit(text: str) -> Any:
     if text.strip() in ("", "1"):
         return registry().Unit("dimensionless")
     if len(text) > 60:
-        raise UnitTrouble("this unit is too long to be one", do="Write it shorter, as in m/s².")
+        raise UnitTrouble("unit-too-long")
     try:
         return registry().Unit(_for_library(text.strip()))
     except Exception as fault:  # the library raises many kinds; all of them mean "not a unit"
         near = difflib.get_close_matches(text, COMMON, 1, 0.5)
-        do = f"Did you mean {near[0]}?" if near else "Write it as in N, m/s² or °C."
-        raise UnitTrouble(f"“{text}” is not a unit that is known here.", do=do) from fault
+        raise UnitTrouble("no-such-unit", text=text, **_near(near)) from fault
+
+
+def _near(found: list[str]) -> dict[str, str]:
+    """The fields that say what was likely meant."""
+    return {"near": found[0], "case": "near"} if found else {}
 
 
 def is_unit(text: str) -> bool:
@@ -90,10 +94,7 @@ def conversion(source: str, target: str) -> tuple[float, float]:
     if source == target:
         return 1.0, 0.0
     if not same_kind(source, target):
-        raise UnitTrouble(
-            f"{source or 'a pure number'} cannot be turned into {target or 'a pure number'}.",
-            do="They measure different kinds of things.",
-        )
+        raise UnitTrouble("units-do-not-fit", source=source or "a pure number", target=target or "a pure number")
     ask = registry().Quantity
     zero = float(ask(0.0, unit(source)).to(unit(target)).magnitude)
     # Differences are taken far from zero for offset units only, so plain factors stay exact.
@@ -110,6 +111,7 @@ def product(left: str, right: str, exponent: float = 1.0) -> str:
 
 @cache
 def power(text: str, exponent: float) -> str:
+    """The unit of text^exponent."""
     return text_of(unit(text) ** exponent)
 
 

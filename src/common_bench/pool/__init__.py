@@ -1,1 +1,10 @@
 """The class dataset: class line, scatter, outliers, sealing."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "class_line": ("class_result",),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

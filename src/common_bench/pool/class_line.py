@@ -6,7 +6,7 @@ group is judged against the line through all the others.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -16,22 +16,22 @@ from common_bench.model.measured import Measured, plain
 from common_bench.model.plan import Plan
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
+from common_bench.workings.evaluate import number_from
 
-Evaluate = Callable[[str, Mapping[str, Measured]], Measured]
 LEAST_GROUPS = 3
 PLACES_FROM = 0.5  # of a standard uncertainty: an error of x below this is not worth naming
 
 
-def class_result(plan: Plan, rows: Sequence[PoolRow], evaluate: Evaluate) -> ClassResult:
-    """evaluate: works a formula out over named values. Raises PoolTrouble where the plan has no class graph."""
+def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
+    """The class dataset as points, line and finding. Raises PoolTrouble where the plan has no class graph."""
     graph = plan.graph
     if graph is None:
-        raise PoolTrouble("this plan has no class graph.", do="Say in stage 1 what is drawn against what.")
+        raise PoolTrouble("no-class-graph")
     points = []
     for row in rows:
         names = {**row.conditions, **row.findings}
         try:
-            x, y = evaluate(graph.x, names), evaluate(graph.y, names)
+            x, y = number_from(graph.x, names), number_from(graph.y, names)
         except Trouble:
             continue  # a run without its condition is listed by the lesson as missing, not drawn
         points.append(ClassPoint(row.run, row.number, row.group, row.alias, x, y, row.aside))
@@ -49,7 +49,7 @@ def class_result(plan: Plan, rows: Sequence[PoolRow], evaluate: Evaluate) -> Cla
     finding_name, _, formula = graph.finding.partition("=")
     finding = None
     if line is not None and formula:
-        finding = _class_finding(formula.strip(), line, used, evaluate)
+        finding = _class_finding(formula.strip(), line, used)
     judged = _judged_in_turn(places, graph.x)
     within, between = _scatter(points, line)
     runs = sum(place.runs for place in used)
@@ -92,14 +92,16 @@ def _line(places: Sequence[GroupPlace]) -> Line:
     ).widened()  # fmt: skip
 
 
-def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace], evaluate: Evaluate) -> Measured | None:
+def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace]) -> Measured | None:
     """The formula over slope and intercept; their correlation counts where both are used (by rotating
     to the centre of the points, the formula is evaluated with each moved by its own uncertainty)."""
     x_unit, y_unit = places[0].x.unit, places[0].y.unit
     unit = f"({y_unit})/({x_unit})" if x_unit else y_unit
 
     def value(intercept: float, slope: float) -> Measured:
-        return evaluate(formula, {"slope": Measured(slope, 0.0, unit), "intercept": Measured(intercept, 0.0, y_unit)})
+        return number_from(
+            formula, {"slope": Measured(slope, 0.0, unit), "intercept": Measured(intercept, 0.0, y_unit)}
+        )
 
     try:
         centre = value(line.intercept, line.slope)
@@ -164,10 +166,8 @@ def _scatter(points: Sequence[ClassPoint], line: Line | None) -> tuple[float, fl
     used = [point for point in points if not point.aside]
     groups = [[p for p in used if p.group == g] for g in dict.fromkeys(p.group for p in used)]
     repeated = [[p.y.value for p in own] for own in groups if len(own) > 1]
-    freedom = sum(len(own) - 1 for own in repeated)
-    within = (
-        float(np.sqrt(sum(float(np.var(own)) * len(own) for own in repeated) / freedom)) if freedom else float("nan")
-    )
+    dof = sum(len(own) - 1 for own in repeated)
+    within = float(np.sqrt(sum(float(np.var(own)) * len(own) for own in repeated) / dof)) if dof else float("nan")
     if line is None or len(groups) < LEAST_GROUPS:
         return within, float("nan")
     off = [float(np.mean([p.y.value - float(line.at(p.x.value)) for p in own])) for own in groups]

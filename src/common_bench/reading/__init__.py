@@ -1,1 +1,17 @@
 """Lines, stream formats, working a format out, blocks of readings, clocks."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "dialects": ("line_reader",),
+    "format_finding": ("OtherLine",),
+    "health": ("column_health", "ColumnHealth"),
+    "lines": ("LineCutter",),
+    "naming": ("names_in",),
+    "prompts": ("waiting_for",),
+    "reader": ("Heard", "Reader"),
+    "spans": ("Span", "spans_of"),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

@@ -22,26 +22,21 @@ import numpy as np
 
 from common_bench.model.block import Bools, Floats
 from common_bench.model.stream import ClockState
+from common_bench.reading.even_grid import EvenGrid
+from common_bench.reading.gaps import FEW, GapFinder
 
 WINDOW = 1.0  # s of the kit's clock per earliest arrival
 MOST_WINDOWS = 64
 PRIOR_U_RATE = 5e-4  # relative; what an uncalibrated resonator is worth before anything is measured
 ARRIVAL_JITTER = 2e-3  # s; how well one earliest arrival is known
-SPACING_FROM = 32  # readings whose median distance is the usual spacing
-FEW = 16  # readings
 SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
 FEW_WINDOWS = 8  # fewer than these, and the one farthest from the line tells how well they are known
 MOST_OFF = 0.1  # of the rate; a few windows that tell more lie in one stall, in which all arrives at one time
 KNOWN_SHARE, KNOWN_SIGMAS = 0.75, 1.15  # of more windows, the share within so many standard deviations of the line
 AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
 AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart
-GAP_FACTOR = 4.0  # a distance of so many usual spacings is a gap
 RANGES = (2.0**16, 2.0**32)  # counts at which counters in kits wrap round
 DAY = 86_400.0  # s, where a time of day wraps round
-EVEN_FROM = 32  # arrivals that show whether a kit sends evenly
-EVEN_STEPS, EVEN_SECONDS = 2.5, 0.06  # how far arrivals of an even kit lie apart from their line: steps or s
-LATE_STEPS, LATE_SECONDS = 4.0, 0.08  # later than this is a gap
-DRAWN = 0.05  # share of its lateness by which a reading is drawn towards its arrival
 
 
 class ClockMap:
@@ -56,19 +51,17 @@ class ClockMap:
         self.restarts = 0
         state = state or ClockState(u_rate=PRIOR_U_RATE)
         self.rate, self.u_rate, self._wraps = state.rate, state.u_rate, state.wraps
-        self._kit, self._ours, self.spacing, self._last_raw, self._last_t = (
+        self._kit, self._ours, spacing, self._last_raw, self._last_t, step, self._last_arrival = (
             math.nan if each is None else each
-            for each in (state.at_kit, state.at_ours, state.spacing, state.last_raw, state.last_t)
-        )
-        self._step = math.nan if state.step is None else state.step
-        self._last_arrival = math.nan if state.last_arrival is None else state.last_arrival
+            for each in (
+                state.at_kit, state.at_ours, state.spacing, state.last_raw, state.last_t, state.step, state.last_arrival,
+            )
+        )  # fmt: skip
+        self._grid = EvenGrid(step)
+        self._gaps = GapFinder(spacing, self._last_t, watch_uneven=tick > 0)
         self._fresh = False  # a restart while it is held: where it lies is not known yet, its rate is
         self._slew = self._slew_for = 0.0  # extra rate, and for how many s of the kit's clock
-        self._arrivals: list[float] = []
         self._leapt_to = math.nan
-        self.uneven = False
-        self._gap_from = self._last_t
-        self._steps: list[float] = []
         self._windows: list[tuple[float, float]] = []  # clock and arrival of the earliest line of each
         self._width = WINDOW
         self._window_end = -math.inf
@@ -80,10 +73,25 @@ class ClockMap:
         kit, ours, spacing, last_raw, last_t, step, last_arrival = (
             None if math.isnan(each) else each
             for each in (
-                self._kit, self._ours, self.spacing, self._last_raw, self._last_t, self._step, self._last_arrival,
+                self._kit, self._ours, self.spacing, self._last_raw, self._last_t, self._grid.step, self._last_arrival,
             )
         )  # fmt: skip
         return ClockState(kit, ours, self.rate, self.u_rate, spacing, last_raw, self._wraps, last_t, step, last_arrival)
+
+    @property
+    def spacing(self) -> float:
+        """Usual s between readings; nan before it is known."""
+        return self._gaps.spacing
+
+    @property
+    def uneven(self) -> bool:
+        """Whether readings come unevenly, as from a kit that sends only what changes."""
+        return self._gaps.uneven or self._grid.uneven
+
+    @property
+    def last_raw(self) -> float | None:
+        """The last value of the kit's clock in s; None where it has sent none."""
+        return None if math.isnan(self._last_raw) else self._last_raw
 
     @property
     def last_t(self) -> float:
@@ -94,8 +102,8 @@ class ClockMap:
         self.held, self._fresh = True, False
         if self._slew and not math.isnan(self._last_raw):
             self._anchor(self._last_raw + self._wraps)
-        self._steps.clear()
-        self._arrivals.clear()
+        self._gaps.forget_steps()
+        self._grid.forget_arrivals()
         self._leapt_to = math.nan
         return self.state
 
@@ -110,15 +118,17 @@ class ClockMap:
         count = len(arrival)
         t, clock, u = np.empty(count), np.full(count, np.nan), np.zeros(count)
         if raw is None:
-            t = np.array(self._on_grid(arrival.tolist()), float)
-            return t, clock, u, self._gaps(t)
+            if count:
+                t = np.array(self._grid.times(arrival.tolist(), self._last_t, held=self.held), float)
+                self._last_t = float(t[-1])
+            return t, clock, u, self._gaps.before(t, held=self.held)
         if count <= FEW and self._runs_on(raw.tolist(), float(arrival[0])):
             clock = raw + self._wraps
             self._see(clock, arrival)
             u.fill(self.u_rate)
             t = np.maximum(self._mapped(clock), self._last_t)
             self._last_raw, self._last_t, self._last_arrival = float(raw[-1]), float(t[-1]), float(arrival[-1])
-            return t, clock, u, self._gaps(t)
+            return t, clock, u, self._gaps.before(t, held=self.held)
         breaks = np.flatnonzero(~(raw[1:] >= raw[:-1])) + 1  # restarts, wraps, unknown clock values
         start = 0
         while start < count:
@@ -154,7 +164,7 @@ class ClockMap:
             self._last_raw, self._last_t = float(raw[stop - 1]), float(t[stop - 1])
             self._last_arrival = float(arrival[stop - 1])
             start = stop
-        return t, clock, u, self._gaps(t)
+        return t, clock, u, self._gaps.before(t, held=self.held)
 
     def _runs_on(self, raw: list[float], arrival: float) -> bool:
         """Whether a handful of clock values go on from the last one, inside the window that is open."""
@@ -210,41 +220,6 @@ class ClockMap:
     def _wrap(self, raw: float) -> float:
         """The range that the clock has wrapped round at, 0 where it has not."""
         return next((r for r in self._ranges if 0.9 * r < self._last_raw <= r and raw < 0.1 * r), 0.0)
-
-    def _on_grid(self, arrivals: list[float]) -> list[float]:
-        """Times of readings of a kit without a clock, arrived at these s."""
-        step, last, held, found = self._step, self._last_t, self.held, []
-        for arrival in arrivals:
-            if not held:
-                self._arrivals.append(arrival)
-                if len(self._arrivals) >= EVEN_FROM:
-                    self._look_at_arrivals()
-                    step = self._step
-            t = arrival
-            if step == step and last == last:
-                late = arrival - (last + step)
-                if late <= 0:
-                    t = max(arrival, last)
-                elif late <= max(LATE_STEPS * step, LATE_SECONDS):
-                    t = last + step + DRAWN * late
-            last = t if last != last else max(t, last)
-            found.append(last)
-        self._last_t = last
-        return found
-
-    def _look_at_arrivals(self) -> None:
-        """Finds the usual step from the arrivals, nan where the kit does not send evenly."""
-        seen = np.array(self._arrivals)
-        self._arrivals.clear()
-        place = np.arange(EVEN_FROM) - (EVEN_FROM - 1) / 2
-        step = float(place @ seen / (place @ place))
-        off = seen - seen.mean() - step * place
-        even = step > 0 and float(np.ptp(off)) < max(EVEN_STEPS * step, EVEN_SECONDS)
-        self.uneven = not even
-        if not even:
-            self._step = math.nan
-        else:
-            self._step = step if math.isnan(self._step) else 0.7 * self._step + 0.3 * step
 
     def _not_before(self, t: float) -> float:
         return t if math.isnan(self._last_t) else max(t, self._last_t)
@@ -326,40 +301,3 @@ class ClockMap:
         level = float(np.median(points[:, 1] - self.rate * points[:, 0]))
         off = level + self.rate * clock - self._ours
         self._slew, self._slew_for = min(max(off / until, -SLEW), SLEW), until
-
-    def _gaps(self, t: Floats) -> Bools:
-        """Where the distance to the reading before is more than GAP_FACTOR usual spacings."""
-        gaps = np.zeros(len(t), bool)
-        if not len(t):
-            return gaps
-        from_ = float(t[0]) if math.isnan(self._gap_from) else self._gap_from
-        self._gap_from = float(t[-1])
-        if len(t) <= FEW and len(self._steps) + len(t) < SPACING_FROM:
-            # A handful of readings: the same without setting arrays up.
-            limit = GAP_FACTOR * self.spacing
-            for row, at in enumerate(t.tolist()):
-                if at - from_ > limit:
-                    gaps[row] = True
-                if not self.held or math.isnan(self.spacing):
-                    self._steps.append(at - from_)
-                from_ = at
-            return gaps
-        steps = np.diff(t, prepend=from_)
-        start = 0
-        while start < len(t):
-            stop = min(len(t), start + SPACING_FROM - len(self._steps))
-            if self.held and not math.isnan(self.spacing):
-                stop = len(t)
-            else:
-                self._steps.extend(steps[start:stop].tolist())
-            if not math.isnan(self.spacing):
-                gaps[start:stop] = steps[start:stop] > GAP_FACTOR * self.spacing
-            if len(self._steps) >= SPACING_FROM:
-                ordered = sorted(self._steps)
-                usual = (ordered[SPACING_FROM // 2 - 1] + ordered[SPACING_FROM // 2]) / 2
-                if self.tick:
-                    self.uneven = ordered[SPACING_FROM * 85 // 100] > GAP_FACTOR * usual
-                self.spacing = usual if usual > 0 else self.spacing
-                self._steps.clear()
-            start = stop
-        return gaps

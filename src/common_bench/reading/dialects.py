@@ -11,9 +11,9 @@ from functools import cache, lru_cache
 
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.json_lines import json_reads
-from common_bench.reading.moulds import Moulds
+from common_bench.reading.line_templates import LineTemplates
 from common_bench.reading.pairs import pair_form, pairs_in
-from common_bench.reading.rows import LONGEST_NAME, Reads, Row, kit_word, text_of
+from common_bench.reading.rows import LONGEST_NAME, ParsedLine, Reads, kit_word, text_of
 from common_bench.reading.senml import senml_reads
 from common_bench.reading.values import (
     HEX,
@@ -28,25 +28,25 @@ from common_bench.reading.values import (
 )
 
 
-def line_reader(format: StreamFormat) -> Callable[[bytes], list[Row] | None]:
+def line_reader(format: StreamFormat) -> Callable[[bytes], list[ParsedLine] | None]:
     """What reads the lines of a format one by one. Never raises, whatever a line holds."""
-    return moulds_of(format).read
+    return templates_of(format).read
 
 
 @lru_cache(maxsize=256)
-def moulds_of(format: StreamFormat) -> Moulds:
+def templates_of(format: StreamFormat) -> LineTemplates:
     """What reads the lines of a format, one or many at a time, made once."""
-    return Moulds(format, long_way(format))
+    return LineTemplates(format, long_way(format))
 
 
-def long_way(format: StreamFormat) -> Callable[[bytes], list[Row] | None]:
+def long_way(format: StreamFormat) -> Callable[[bytes], list[ParsedLine] | None]:
     """What reads a line of a format whatever came before it."""
     reads: Reads = READERS.get(format.dialect, _separated)(format)
     start, end, latin, mark = format.start, format.end, format.latin, format.kit_mark
     only = format.only
     kit_at = next((at for at, column in enumerate(format.columns) if column.role == "kit"), None)
 
-    def read(line: bytes) -> list[Row] | None:
+    def read(line: bytes) -> list[ParsedLine] | None:
         text = text_of(line, latin)
         if not text:
             return None
@@ -97,7 +97,7 @@ def _separated(format: StreamFormat) -> Reads:
     convert = [CONVERT[kind] for kind in kinds]
     strange = numbers_of(no_value)
 
-    def read(text: str) -> list[Row] | None:
+    def read(text: str) -> list[ParsedLine] | None:
         met = whole.fullmatch(text) if not comma else None
         if met is not None:
             groups = met.groups()
@@ -106,10 +106,10 @@ def _separated(format: StreamFormat) -> Reads:
             if all(
                 (v - v == 0.0 and v not in strange) or kind == "text" for v, kind in zip(values, kinds, strict=True)
             ):
-                return [Row(values, groups[kit_at] if word_kit else "")]
+                return [ParsedLine(values, groups[kit_at] if word_kit else "")]
         return by_fields(text)
 
-    def by_fields(text: str) -> list[Row] | None:
+    def by_fields(text: str) -> list[ParsedLine] | None:
         fields = fields_of(text, format.separator)
         missing = wanted - len(fields)
         if missing == 1 and format.separator != " " and text.endswith(format.separator):
@@ -124,7 +124,7 @@ def _separated(format: StreamFormat) -> Reads:
                 return None
             known += value == value
             values.append(value)
-        return [Row(values, fields[kit_at] if word_kit else "")] if known else None
+        return [ParsedLine(values, fields[kit_at] if word_kit else "")] if known else None
 
     return read
 
@@ -185,7 +185,7 @@ def _named(format: StreamFormat) -> Reads:
     blank = [NAN] * len(kinds)
     joined = format.kit_mark == "."
 
-    def read(text: str) -> list[Row] | None:
+    def read(text: str) -> list[ParsedLine] | None:
         pairs = pairs_in(text, form)
         if pairs is None:
             return None
@@ -205,7 +205,7 @@ def _named(format: StreamFormat) -> Reads:
                 return None
             values[at] = value
             known += 1
-        return [Row(values, kit)] if known else None
+        return [ParsedLine(values, kit)] if known else None
 
     return read
 
@@ -218,7 +218,7 @@ def _tagged(format: StreamFormat) -> Reads:
     kinds = [column.kind for column in format.columns]
     blank = [NAN] * len(kinds)
 
-    def read(text: str) -> list[Row] | None:
+    def read(text: str) -> list[ParsedLine] | None:
         tag, *fields = fields_of(text, format.separator)
         places = rows.get(tag)
         if places is None or len(fields) != len(places):
@@ -229,7 +229,7 @@ def _tagged(format: StreamFormat) -> Reads:
             if value is None:
                 return None
             values[at] = value
-        return [Row(values)]
+        return [ParsedLine(values)]
 
     return read
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
 from common_bench.model.block import Floats
+from common_bench.model.trouble import words_of
 from common_bench.reading.values import table
 
 SENTINELS = 3  # times that a number must have come, before it is called odd
@@ -22,12 +24,15 @@ HUM_OVER_NOISE = 25.0  # times the mean of the rest of the spectrum
 NEAR_MAINS = 0.4  # Hz by which mains and a kit's clock may differ from their names
 NEAR_DC = 0.8  # Hz: an alias closer to standstill than this cannot be told from a slow signal
 
+TONES = {"good": "good", "listening": "", "still": "", "saturated": "red", "floating": "red"}  # amber: all others
+
 
 @dataclass(frozen=True)
 class ColumnHealth:
     """rate: readings per s; uneven: 90th percentile of the spacing over its median; missing: share of
     readings without a value; low, high: since it was opened; noise: standard deviation from one reading to the
-    next; step: resolution seen; words, tone: what a person should know."""
+    next; step: resolution seen; state: what is to be said, as a code of the table of sentences without `column-`
+    (good, listening, still, none, saturated, stuck, sentinel, hum, floating, missing), with its fields."""
 
     name: str
     rate: float
@@ -37,9 +42,21 @@ class ColumnHealth:
     high: float
     noise: float
     step: float
-    words: str
-    tone: str
-    cause: str = ""
+    state: str
+    fields: Mapping[str, float]
+
+    @property
+    def cause(self) -> str:
+        """The state where something is wrong with the column, else empty."""
+        return "" if self.state in ("good", "listening", "still") else self.state
+
+    @property
+    def words(self) -> str:
+        return words_of(f"column-{self.state}", "what", self.fields)
+
+    @property
+    def tone(self) -> str:
+        return TONES.get(self.state, "amber")
 
 
 def column_health(name: str, t: Floats, values: Floats, extent: tuple[float, float]) -> ColumnHealth:
@@ -56,8 +73,8 @@ def column_health(name: str, t: Floats, values: Floats, extent: tuple[float, flo
     jumps = np.abs(np.diff(seen))
     step = float(jumps[jumps > 0].min()) if (jumps > 0).any() else 0.0
     noise = robust_noise(jumps)
-    cause, words, tone = _judged(seen_t, seen, missing, noise, extent)
-    return ColumnHealth(name, rate, uneven, missing, *extent, noise, step, words, tone, cause)
+    state, fields = _judged(seen_t, seen, missing, noise, extent)
+    return ColumnHealth(name, rate, uneven, missing, *extent, noise, step, state, fields)
 
 
 def odd_number(values: Floats) -> float | None:
@@ -84,30 +101,30 @@ def robust_noise(jumps: Floats) -> float:
 
 def _judged(
     t: Floats, values: Floats, missing: float, noise: float, extent: tuple[float, float]
-) -> tuple[str, str, str]:
+) -> tuple[str, dict[str, float]]:
     if not len(values):
-        return "none", "no value yet", "amber"
+        return "none", {}
     if len(values) < LEAST:
-        return "", "listening", ""
+        return "listening", {}
     low, high = float(values.min()), float(values.max())
     end = _end_of_range(values, extent)
     if end is not None and float(np.mean(values == end)) >= AT_END:
-        return "saturated", f"at its end ({end:.0f}): too large for the sensor, or not connected", "red"
+        return "saturated", {"end": end}
     if low == high:
         if len(values) >= STUCK_FOR:
-            return "stuck", f"has not moved in {t[-1] - t[0]:.0f} s", "amber"
-        return "", "has not moved yet", ""
+            return "stuck", {"seconds": float(t[-1] - t[0])}
+        return "still", {}
     sentinel = odd_number(values)
     if sentinel is not None:
-        return "sentinel", f"{sentinel:g} comes again and again: “no value”?", "amber"
+        return "sentinel", {"number": sentinel}
     hum = mains_hum(t, values)
     if hum:
-        return "hum", f"hums with the mains ({hum:.0f} Hz): keep its cable away from others, or earth it", "amber"
+        return "hum", {"mains": hum}
     if _floats(values, noise):
-        return "floating", "jumps at random: its input may be connected to nothing", "red"
+        return "floating", {}
     if missing > 0.2:
-        return "missing", f"no value in {missing:.0%} of the readings", "amber"
-    return "", "good", "good"
+        return "missing", {"missing": missing}
+    return "good", {}
 
 
 def _end_of_range(values: Floats, extent: tuple[float, float]) -> float | None:

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from common_bench.model.stream import ASSUMED_NO_VALUE, Column, Kind, Role, StreamFormat
+from common_bench.model.stream import ASSUMED_NO_VALUE, Column, Role, StreamFormat, ValueKind
 from common_bench.reading.dialects import fields_of, line_reader
 from common_bench.reading.naming import MOST_COLUMNS, legend_in, names_in
 from common_bench.reading.rows import text_of
@@ -23,6 +23,7 @@ MOST_TAGS = 12
 
 
 def explained(format: StreamFormat, texts: Sequence[str]) -> int:
+    """How many of the texts a format reads."""
     read = line_reader(msgspec.structs.replace(format, latin=False))
     return sum(1 for text in texts if read(text.encode()))
 
@@ -37,7 +38,7 @@ def renamed(old: StreamFormat, names: list[tuple[str, str]]) -> StreamFormat:
 def columns_of(
     named: list[tuple[str, str]] | None,
     fields: Sequence[Sequence[str]],
-    kinds: Sequence[Kind],
+    kinds: Sequence[ValueKind],
     seen_units: Sequence[str],
 ) -> list[Column]:
     """fields: the texts of each column. Two columns of one name get a number behind the second's."""
@@ -65,6 +66,7 @@ def columns_of(
 
 
 def few_values(fields: Sequence[str]) -> bool:
+    """Whether a column holds a few words or numbers that come again and again."""
     return len(set(fields)) <= MOST_TAGS
 
 
@@ -73,7 +75,7 @@ def _tells_kits_apart(fields: Sequence[str]) -> bool:
     return 2 <= len(found) <= MOST_TAGS and all(KIT_TAG.fullmatch(each) for each in found)
 
 
-def _tick(name: str, unit: str, kind: Kind = "number") -> float:
+def _tick(name: str, unit: str, kind: ValueKind = "number") -> float:
     if kind == "time":
         return 1.0
     low = name.lower()
@@ -93,7 +95,7 @@ def _counting_up(fields: Sequence[str]) -> float:
     return 1e-3 if steps.max() <= 2 * steps.min() else 0.0
 
 
-def kind_of_column(fields: Sequence[str], decimal_comma: bool) -> tuple[Kind, str] | None:
+def kind_of_column(fields: Sequence[str], decimal_comma: bool) -> tuple[ValueKind, str] | None:
     """What all fields of a column are, and the unit behind them; None where they are no values."""
     found = [kind_of(field, decimal_comma) for field in fields if field not in ASSUMED_NO_VALUE]
     if not found:
@@ -164,9 +166,9 @@ def _in_rows(texts: Sequence[str], words: Sequence[bytes], separator: str, comma
     if len(kept) < FEW_WITH_NAMES:
         return None
     columns = list(zip(*kept, strict=True))
-    kinds: list[tuple[Kind, str]] = []
+    kinds: list[tuple[ValueKind, str]] = []
     for fields in columns:
-        kind: tuple[Kind, str] | None = kind_of_column(_usual(fields, comma), comma)
+        kind: tuple[ValueKind, str] | None = kind_of_column(_usual(fields, comma), comma)
         if kind is None:
             # Words come again and again, or are the ids of kits; what is new in each line is neither.
             again = len(set(fields)) <= len(fields) / 2 or _tells_kits_apart(fields)
@@ -293,6 +295,7 @@ def _alike(rows: Sequence[Sequence[str]], comma: bool) -> bool:
 
 
 def unlike(columns: Sequence[Column]) -> list[Column]:
+    """Columns with names of their own: one that comes again gets a number."""
     taken: Counter[str] = Counter()
     made = []
     for column in columns:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from common_bench.model.stream import Column, Kind, StreamFormat
+from common_bench.model.stream import Column, StreamFormat, ValueKind
 from common_bench.reading.in_columns import FEW_WITH_NAMES, KIT_TAG, columns_of, few_values, kind_of_column, unlike
 from common_bench.reading.json_lines import MOST_KEYS, decoded, flat, json_number
 from common_bench.reading.naming import MOST_COLUMNS, NAME, name_and_unit, names_in
@@ -19,6 +19,7 @@ from common_bench.reading.values import clock_seconds, table, units
 
 
 def named(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
+    """A format of lines that name each value, or None."""
     best: tuple[int, str, list[list[tuple[str, str, str]]]] | None = None
     for form in (":", ",", " "):
         lines = [pairs for text in texts if (pairs := pairs_in(text, form))]
@@ -40,7 +41,7 @@ def named(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
         form == " " and any(re.fullmatch(r"(?i)v|ver|version|no|nr", name) for name in order)
     ):
         return None
-    kinds: list[Kind] = []
+    kinds: list[ValueKind] = []
     names, seen_units, fields = [], [], []
     for key, found in order.items():
         values = [value for value, _ in found]
@@ -69,6 +70,7 @@ def _prefixes(lines: Sequence[Sequence[tuple[str, str, str]]]) -> bool:
 
 
 def json_format(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
+    """A format of lines that are JSON, or None."""
     lines = [value for text in texts if isinstance(value := decoded(text), (dict, list)) and not _only_names(value)]
     if len(lines) < 2 or any(senml_records(value) and _looks_like_senml(value) for value in lines):
         return None
@@ -90,7 +92,7 @@ def json_format(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | 
         times = all(isinstance(leaf, str) and clock_seconds(leaf) is not None for leaf in leaves)
         numbers = all(json_number(leaf) is not None for leaf in leaves)
         name, unit = named[at] if named else name_and_unit(f"column {key}" if array and "." not in key else key, "")
-        kind: Kind = "time" if times else "number" if numbers else "text"
+        kind: ValueKind = "time" if times else "number" if numbers else "text"
         made = columns_of([(name, unit)], [texts_of], [kind], [""])[0]
         clocked = any(column.role == "clock" for column in columns)
         if made.role == "clock" and clocked:
@@ -121,6 +123,7 @@ def _looks_like_senml(value: object) -> bool:
 
 
 def senml_format(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
+    """A format of lines that are SenML packs (RFC 8428), or None."""
     packs = [
         records for text in texts if _looks_like_senml(value := decoded(text)) and (records := senml_records(value))
     ]

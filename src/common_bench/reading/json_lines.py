@@ -7,7 +7,7 @@ from typing import Any
 import msgspec
 
 from common_bench.model.stream import StreamFormat
-from common_bench.reading.rows import LONGEST_NAME, Reads, Row
+from common_bench.reading.rows import LONGEST_NAME, ParsedLine, Reads
 from common_bench.reading.values import NAN, numbers_of, value_of
 
 DEEPEST = 4  # objects inside each other that are looked into
@@ -64,13 +64,14 @@ def json_number(value: Any, no_value: frozenset[str] = frozenset()) -> float | N
 
 
 def json_reads(format: StreamFormat) -> Reads:
+    """What reads lines of JSON under a format."""
     no_value = frozenset(format.no_value)
     places = {column.key or column.name: at for at, column in enumerate(format.columns)}
     texts = {at for at, column in enumerate(format.columns) if column.kind == "text"}
     kit_key = next((column.key or column.name for column in format.columns if column.role == "kit"), None)
     blank = [NAN] * len(format.columns)
 
-    def read(text: str) -> list[Row] | None:
+    def read(text: str) -> list[ParsedLine] | None:
         value = decoded(text)
         if not isinstance(value, (dict, list)):
             return None
@@ -89,6 +90,6 @@ def json_reads(format: StreamFormat) -> Reads:
                 return None
             values[at] = number
             known += 1
-        return [Row(values, str(leaves.get(kit_key, ""))[:LONGEST_NAME] if kit_key else "")] if known else None
+        return [ParsedLine(values, str(leaves.get(kit_key, ""))[:LONGEST_NAME] if kit_key else "")] if known else None
 
     return read

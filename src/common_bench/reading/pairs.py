@@ -40,4 +40,5 @@ def pairs_in(text: str, form: str) -> list[tuple[str, str, str]] | None:
 
 
 def pair_form(format: StreamFormat) -> str:
+    """How names and values stand together in a format, as `=`, `:` or side by side."""
     return format.separator if format.separator in (":", ",") else " "

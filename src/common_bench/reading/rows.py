@@ -8,7 +8,7 @@ from typing import NamedTuple
 LONGEST_NAME = 40
 
 
-class Row(NamedTuple):
+class ParsedLine(NamedTuple):
     """values: one per column, nan where the line holds none; kit: the id that the line names, or '';
     shift: s by which the reading is older than the line."""
 
@@ -17,7 +17,7 @@ class Row(NamedTuple):
     shift: float = 0.0
 
 
-Reads = Callable[[str], list[Row] | None]
+Reads = Callable[[str], list[ParsedLine] | None]
 
 
 def text_of(line: bytes, latin: bool = False) -> str | None:
@@ -29,4 +29,5 @@ def text_of(line: bytes, latin: bool = False) -> str | None:
 
 
 def kit_word(value: float) -> str:
+    """A kit's id that is a number, as a word."""
     return f"{value:g}" if value == value else ""

@@ -8,7 +8,7 @@ import msgspec
 
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.json_lines import MOST_KEYS, decoded
-from common_bench.reading.rows import LONGEST_NAME, Reads, Row
+from common_bench.reading.rows import LONGEST_NAME, ParsedLine, Reads
 from common_bench.reading.values import NAN
 
 LEAST_ABSOLUTE = 2.0**28  # s; RFC 8428, 4.5.3: a smaller time counts from now
@@ -101,11 +101,12 @@ def _packs(text: str) -> list[Pack] | None:
 
 
 def senml_reads(format: StreamFormat) -> Reads:
+    """What reads SenML packs under a format."""
     places = {column.key or column.name: at for at, column in enumerate(format.columns)}
     clock = format.clock
     blank = [NAN] * len(format.columns)
 
-    def read(text: str) -> list[Row] | None:
+    def read(text: str) -> list[ParsedLine] | None:
         records = _packs(text)
         if records is None:
             return None
@@ -125,7 +126,7 @@ def senml_reads(format: StreamFormat) -> Reads:
                 values[clock] = when
             elif when < 0:
                 shift = when
-            rows.append(Row(values, "", shift))
+            rows.append(ParsedLine(values, "", shift))
         return rows
 
     return read

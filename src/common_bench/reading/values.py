@@ -9,7 +9,7 @@ from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
 
-from common_bench.model.stream import Kind
+from common_bench.model.stream import ValueKind
 
 NAN = float("nan")
 NUM = r"[+\-−]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+\-]?[0-9]+)?"
@@ -27,22 +27,26 @@ USUAL_TEXT = re.compile(r"([0-9]{4}-[0-9]{2}-[0-9]{2})[ T]([0-9]{2}):([0-9]{2}):
 
 @cache
 def table() -> dict[str, Any]:
+    """The table of names, words and odd numbers that kits use."""
     return tomllib.loads(files("common_bench.reading").joinpath("names.toml").read_text("utf-8"))
 
 
 @cache
 def units() -> dict[str, str]:
+    """Units as kits write them -> as they are shown."""
     found: dict[str, str] = table()["units"]
     return found
 
 
 @cache
 def unit_pattern() -> str:
+    """An expression that any unit of the table matches."""
     return "(?:" + "|".join(re.escape(unit) for unit in sorted(units(), key=len, reverse=True)) + ")"
 
 
 @cache
 def words() -> dict[str, float]:
+    """Words that stand for on and off, with their numbers."""
     return {word: float(value) for word, value in table()["words"].items()}
 
 
@@ -93,7 +97,7 @@ def _midnight(date: str) -> float | None:
         return None
 
 
-def value_of(text: str, kind: Kind, decimal_comma: bool, no_value: frozenset[str]) -> float | None:
+def value_of(text: str, kind: ValueKind, decimal_comma: bool, no_value: frozenset[str]) -> float | None:
     """The number that a field stands for under a column's kind; nan for "no value"; None where it is neither."""
     if text in no_value:
         return NAN
@@ -126,7 +130,7 @@ def word_value(text: str) -> float | None:
     return words().get(text.lower()) if len(text) < 12 else None
 
 
-def kind_of(text: str, decimal_comma: bool) -> tuple[Kind, str] | None:
+def kind_of(text: str, decimal_comma: bool) -> tuple[ValueKind, str] | None:
     """What a field looks like, with the unit written behind it; None where it looks like no value."""
     found = number_pattern(decimal_comma).fullmatch(text)
     if found:

@@ -1,1 +1,20 @@
 """Rules, runs, the journal, and the engine that drives the flow."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "engine": ("PATIENCE", "Engine"),
+    "events": ("EngineEvent",),
+    "live": ("Latest", "Picture", "thinned"),
+    "replay": ("as_recorded", "quantities", "replay", "Replayed"),
+    "rules": ("Rule",),
+    "runs": ("Recorded",),
+    "snapshot": ("KitState", "RunState", "Snapshot"),
+    "speed": ("LEAST_BYTES", "TEXT_BYTES", "TEXT_SHARE", "TRY_SPEED_FOR"),
+    "supervision": ("JOINED",),
+    "tape": ("TapeLine",),
+    "which": ("WhichIsWhich",),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
+from common_bench.calibrate.applied import Applied
 from common_bench.model.block import Block, Events, Series, Stamped
 from common_bench.model.calibration import Calibration
 from common_bench.model.run import RunSetting
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.reader import Heard, Reader
-from common_bench.record.applying import applied
 from common_bench.workings.evaluate import Evaluator, Workings, check
 
 
@@ -25,8 +25,16 @@ class Worked:
 
 @dataclass(frozen=True, slots=True)
 class Flow:
+    """What came of one feed. ended_after: how many entries of `worked` belong to a run that ended in it; None where
+    none ended."""
+
     heard: Heard
     worked: list[Worked]
+    ended_after: int | None = None
+
+
+EndsIn = Callable[[Block], int | None]
+"""A block in; the row with which a run is over, None where it goes on."""
 
 
 class Chain:
@@ -49,7 +57,7 @@ class Chain:
         self.reader = Reader(format, clock, held=held, offset=offset)
         self._workings = workings
         self._calibrations = tuple(calibrations)
-        self._applied = {each.channel: applied(each) for each in self._calibrations}
+        self._applied = {each.channel: Applied(each) for each in self._calibrations}
         self._evaluator = Evaluator(workings)
 
     @property
@@ -59,7 +67,7 @@ class Chain:
     def calibrate(self, calibrations: Iterable[Calibration]) -> None:
         """Applies other calibrations from the next block on."""
         self._calibrations = tuple(calibrations)
-        self._applied = {each.channel: applied(each) for each in self._calibrations}
+        self._applied = {each.channel: Applied(each) for each in self._calibrations}
 
     def work(self, workings: Workings) -> None:
         """Applies other workings from the next block on; they begin anew."""
@@ -76,8 +84,13 @@ class Chain:
     def end_run(self) -> None:
         self.reader.end_run()
 
-    def feed(self, chunks: Sequence[Stamped]) -> Flow:
-        return self._work(self.reader.feed(chunks))
+    def feed(self, chunks: Sequence[Stamped], ends_in: EndsIn | None = None) -> Flow:
+        """ends_in: of the run under way, so that what belongs to it is worked up apart from what comes after."""
+        return self._work(self.reader.feed(chunks), ends_in)
+
+    def share(self, heard: Heard, port: Chain, ends_in: EndsIn | None = None) -> Flow:
+        """What the chain of a shared port has read, narrowed to this kit's own lines."""
+        return self._work(self.reader.share(heard, port.reader), ends_in)
 
     def read_as(self, format: StreamFormat) -> None:
         """Another format from the next line on; workings begin anew."""
@@ -92,16 +105,27 @@ class Chain:
         """The link went away at s; the half line that was open is told as unreadable."""
         return self._work(self.reader.lost(at))
 
-    def _work(self, heard: Heard) -> Flow:
-        worked = []
+    def _work(self, heard: Heard, ends_in: EndsIn | None = None) -> Flow:
+        worked: list[Worked] = []
+        ended: int | None = None
         for block in heard.blocks:
-            calibrated = {
-                channel: ready.series(block.t, block.channels[channel])
-                for channel, ready in self._applied.items()
-                if channel in block.channels
-            }
-            worked.append(Worked(block, calibrated, self._evaluator.push(block, calibrated)))
-        return Flow(heard, worked)
+            row = ends_in(block) if ends_in is not None and ended is None else None
+            if row is None:
+                worked.append(self._one(block))
+                continue
+            if row > 0:
+                worked.append(self._one(block.part(0, row)))
+            ended = len(worked)
+            worked.append(self._one(block.part(row, len(block))))
+        return Flow(heard, worked, ended)
+
+    def _one(self, block: Block) -> Worked:
+        calibrated = {
+            channel: ready.series(block.t, block.channels[channel])
+            for channel, ready in self._applied.items()
+            if channel in block.channels
+        }
+        return Worked(block, calibrated, self._evaluator.push(block, calibrated))
 
 
 def chain_of(setting: RunSetting, offset: int, channels: dict[str, str]) -> Chain:

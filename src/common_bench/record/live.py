@@ -21,6 +21,8 @@ class Picture(NamedTuple):
 
 
 class Latest(NamedTuple):
+    """The last value of a trace: t in s on the engine's clock; u nan where it is not known; guess: outside a calibration."""
+
     t: float
     value: float
     u: float

@@ -1,19 +1,21 @@
-"""A run computed again from its bytes. The journal and a run in; its readings and results out."""
+"""A run as a whole: as it was seen live, or computed again from its bytes. Its readings and results out."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from common_bench.book.book import Book
 from common_bench.book.journal import HEARD, LOST, MISSED, heard
-from common_bench.model.block import Events, Floats, Series
+from common_bench.model.block import Events, Floats, Ints, Series
 from common_bench.model.run import Run
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FindingTrouble
-from common_bench.reading.reader import Told
+from common_bench.reading.format_finding import OtherLine
 from common_bench.record.chain import Worked, chain_of
+from common_bench.record.runs import Recorded
 from common_bench.workings.evaluate import Workings, check, gathered
 
 
@@ -22,18 +24,18 @@ class Replayed:
     """A whole run with time counted in s from its first reading.
 
     t, clock: (n,); raw: channel -> (n,); offset: (n,) byte of each reading's line; results by
-    working; gaps: (from, to) in s; told: lines that are no readings.
+    working; gaps: (from, to) in s; other_lines: lines that are no readings.
     """
 
     run: Run
     format: StreamFormat | None
     workings: Workings
     t: Floats
-    offset: Floats
+    offset: Ints
     raw: dict[str, Floats]
     results: dict[str, Series | Events]
     gaps: list[tuple[float, float]]
-    told: list[Told]
+    other_lines: list[OtherLine]
     began: float
 
     @property
@@ -42,22 +44,37 @@ class Replayed:
 
 
 def replay(book: Book, run: Run, channels: dict[str, str]) -> Replayed:
-    """channels: channel -> unit of its quantity, as the plan has it. Raises FindingTrouble for an empty run."""
+    """The run computed from its bytes. channels: channel -> unit of its quantity, as the plan has it.
+
+    Raises FindingTrouble for an empty run. Safe from any thread: it has a connection of its own to the book.
+    """
     if run.begin is None or run.end is None or run.setting is None:
-        raise FindingTrouble(f"run {run.number} holds no readings.", do="Record another one.")
+        raise FindingTrouble("run-without-readings", number=run.number)
     chain = chain_of(run.setting, run.begin, channels)
     worked: list[Worked] = []
-    told: list[Told] = []
-    for what, at, chunks in heard(book, run.hearing, run.begin, run.end):
+    others: list[OtherLine] = []
+    for what, at, chunks in heard(book, run.session, run.begin, run.end):
         if what == MISSED:
             chain.missed()
         flow = chain.feed(chunks) if what == HEARD else chain.lost(at) if what == LOST else None
         if flow is not None:
             worked += flow.worked
-            told += flow.heard.told
+            others += flow.heard.other_lines
+    return assembled(run, chain.reader.format, channels, worked, others)
+
+
+def as_recorded(run: Run, recorded: Recorded, channels: dict[str, str]) -> Replayed:
+    """The run as it was seen live, which is what its bytes give again. Raises FindingTrouble for an empty run."""
+    return assembled(run, recorded.format, channels, recorded.worked, recorded.other_lines)
+
+
+def assembled(
+    run: Run, format: StreamFormat | None, channels: dict[str, str], worked: Sequence[Worked], others: list[OtherLine]
+) -> Replayed:
+    """Consecutive pieces of a run as one."""
     blocks = [each.block for each in worked]
-    if not blocks:
-        raise FindingTrouble(f"run {run.number} holds no readings.", do="Record another one.")
+    if not blocks or run.setting is None:
+        raise FindingTrouble("run-without-readings", number=run.number)
     t = np.concatenate([block.t for block in blocks])
     began = float(t[0])
     t = t - began
@@ -70,14 +87,14 @@ def replay(book: Book, run: Run, channels: dict[str, str]) -> Replayed:
     }
     return Replayed(
         run,
-        chain.reader.format,
+        format,
         check(run.setting.workings, channels),
         t,
         np.concatenate([block.offset for block in blocks]),
         raw,
         {name: _from(result, began) for name, result in gathered([each.results for each in worked]).items()},
         [(float(t[row - 1]), float(t[row])) for row in breaks.tolist() if row > 0],
-        told,
+        others,
         began,
     )
 

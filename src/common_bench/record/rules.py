@@ -8,6 +8,7 @@ import numpy as np
 
 from common_bench.model.block import Block
 from common_bench.model.plan import RulePlan
+from common_bench.model.run import Ending
 
 
 @dataclass(frozen=True)
@@ -21,12 +22,12 @@ class Rule:
         return cls(plan.seconds)
 
     def ends_at(self, block: Block, began: float) -> int | None:
-        """Row of the first reading that no longer belongs to the run; None where all do."""
+        """Row of the first reading that no longer belongs to the run; None where all do. began: s of its first."""
         if not self.seconds:
             return None
         row = int(np.searchsorted(block.t, began + self.seconds))
         return row if row < len(block) else None
 
     @property
-    def words(self) -> str:
-        return f"ended by rule, {self.seconds:g} s"
+    def ending(self) -> Ending:
+        return Ending("by-rule", {"seconds": self.seconds})

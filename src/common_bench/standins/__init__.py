@@ -1,1 +1,14 @@
 """Simulated kits, classes and faults, on real pseudo-terminals."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "classes": ("ALIASES", "CLASS_NAME", "swinging_bottles"),
+    "control": ("order", "StandInProcess"),
+    "dialects": ("SPEECHES",),
+    "faults": ("FAULTS", "GATES"),
+    "stand_in_class": ("BATHS", "StandInClass"),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

@@ -31,9 +31,9 @@ def order(control: str, **asked: Any) -> dict[str, Any]:
             line.sendall(json.dumps(asked).encode() + b"\n")
             answer: dict[str, Any] = json.loads(line.makefile().readline() or "{}")
     except (OSError, ValueError) as fault:
-        raise Trouble("the stand-in class does not answer.", do="Start it again with: common-bench kits") from fault
+        raise Trouble("stand-ins-do-not-answer") from fault
     if not answer.get("ok"):
-        raise Trouble(f"the stand-in class refuses: {answer.get('why', 'no reason given')}.")
+        raise Trouble("stand-ins-refuse", value=answer.get("why", "no reason given"))
     return answer
 
 
@@ -65,7 +65,7 @@ class StandInProcess:
             if path.exists():
                 return msgspec.json.decode(path.read_bytes(), type=StandInNotice)
             time.sleep(0.02)
-        raise Trouble("the stand-in class did not start.", where=str(self.folder), do="Run: common-bench kits")
+        raise Trouble("stand-ins-did-not-start", where=str(self.folder))
 
     def order(self, **asked: Any) -> dict[str, Any]:
         return order(self.notice.control, **asked)

@@ -1,1 +1,12 @@
 """The formula language: grammar, checking, evaluation over blocks, events."""
+
+from common_bench.offers import names_of, offering
+
+OFFERS = {
+    "evaluate": ("check", "Evaluator", "gathered", "number_from", "over_span", "Workings"),
+    "formula": ("Formula",),
+    "reading": ("Node",),
+}
+
+__all__ = names_of(OFFERS)
+__getattr__ = offering(__name__, OFFERS)

@@ -59,8 +59,8 @@ def check(lines: Sequence[str], channels: Mapping[str, str]) -> Workings:
             read = read_working(text)
             alike = next((name for name in kinds if name.lower() == read.name.lower()), None)
             if alike is not None:
-                how = "again" if alike == read.name else f"beside “{alike}”"
-                raise WorkingTrouble(f"“{read.name}” is named {how}.", do="Choose another name.", end=len(read.name))
+                case = "again" if alike == read.name else "beside"
+                raise WorkingTrouble("name-taken", end=len(read.name), name=read.name, other=alike, case=case)
             kinds[read.name] = kind_of(read, kinds, channels)
             checked.append(Working(text, read, kinds[read.name]))
         except WorkingTrouble as trouble:
@@ -198,6 +198,7 @@ def _scaled(value: Series | NumberOf, factor: float, unit_text: str) -> Series |
 
 
 def shown_in(value: Value, unit_text: str) -> Value:
+    """The same value in another unit of its kind; events stay as they are. Raises UnitTrouble where it is none."""
     if isinstance(value, Events) or value.unit == unit_text:
         return value
     if value.unit == "" and isinstance(value, Series) and not value.parts and np.isnan(value.values).all():

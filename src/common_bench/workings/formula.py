@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from common_bench.model.block import Series, Source
-from common_bench.model.trouble import UnitTrouble, WorkingTrouble
+from common_bench.model.trouble import UnitTrouble, WorkingTrouble, as_another
 from common_bench.model.units import is_unit, same_kind
 from common_bench.workings.evaluate import Value, elementwise, shown_in
 from common_bench.workings.kinds import Kind, kind_of
@@ -27,7 +27,7 @@ class Formula:
     def __init__(self, lines: Sequence[str], reading_unit: str, wanted: str = "") -> None:
         """Raises WorkingTrouble with the line where one cannot be read or its unit does not fit."""
         if not lines or len(lines) > MOST_LINES:
-            raise WorkingTrouble(f"a chain has 1 to {MOST_LINES} workings.", do="Write it shorter.")
+            raise WorkingTrouble("chain-too-long", most_lines=MOST_LINES)
         self._raw_unit = reading_unit if is_unit(reading_unit) else ""
         kinds: dict[str, Kind] = {READING: Kind("series", self._raw_unit)}
         self._lines: list[tuple[Read, Kind]] = []
@@ -35,12 +35,12 @@ class Formula:
             try:
                 read = read_working(text)
                 if read.name in kinds:
-                    raise WorkingTrouble(f"“{read.name}” is named again.", do="Choose another name.")
+                    raise WorkingTrouble("step-named-again", name=read.name)
                 kind = kind_of(read, kinds, {})
                 if kind.shape not in ("series", "number") or kind.late:
-                    raise WorkingTrouble(f"this gives {kind.words}, not a value for each reading.")
+                    raise WorkingTrouble("step-gives-no-series", words=kind.words)
                 if number == len(lines) and kind.shape != "series":
-                    raise WorkingTrouble("this does not depend on the reading.", do="Use the name reading in it.")
+                    raise WorkingTrouble("step-without-reading")
                 if number == len(lines) and wanted:
                     kind = _wanted(kind, wanted)
             except WorkingTrouble as trouble:
@@ -91,11 +91,7 @@ def _wanted(kind: Kind, unit: str) -> Kind:
     try:
         fits = same_kind(kind.unit, unit)
     except UnitTrouble as trouble:
-        raise WorkingTrouble(trouble.what, do=trouble.do) from None
+        raise as_another(WorkingTrouble, trouble) from None
     if not fits and kind.unit:
-        raise WorkingTrouble(f"this gives {kind.unit}, not {unit or 'a pure number'}.", do="Look at its units.")
+        raise WorkingTrouble("gives-another-unit", unit=kind.unit, wanted=unit or "a pure number")
     return Kind(kind.shape, unit if fits else "", kind.events, kind.late)
-
-
-def formula(lines: tuple[str, ...], reading_unit: str, wanted: str) -> Formula:
-    return Formula(lines, reading_unit, wanted)

@@ -5,9 +5,9 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
-from common_bench.model.trouble import UnitTrouble, WorkingTrouble
+from common_bench.model.trouble import UnitTrouble, WorkingTrouble, as_another
 from common_bench.model.units import counts_from_own_zero, power, product, same_kind, unit
 from common_bench.workings.reading import Node, Read
 
@@ -15,7 +15,7 @@ Shape = Literal["series", "events", "at events", "number"]
 SHAPE_WORDS = {
     "series": "a quantity over time",
     "events": "events (times)",
-    "at events": "a quantity at events",
+    "at events": "one value for each event",
     "number": "a single number",
 }
 NO_UNIT = "a pure number"
@@ -25,7 +25,8 @@ ANGLES = ("sin", "cos", "tan")
 
 @dataclass(frozen=True)
 class Kind:
-    """`events` names the events that an "at events" value belongs to; `late`: known only once a span is chosen."""
+    """`events` is the identity of the events (the place where they are found) that a value “at events” belongs to, or
+    that events are themselves; `late`: known only once a span is chosen."""
 
     shape: Shape
     unit: str = ""
@@ -42,20 +43,17 @@ def kind_of(read: Read, names: Mapping[str, Kind], channels: Mapping[str, str]) 
 
     Raises WorkingTrouble with the place, both kinds or units, and a correction where one is likely.
     """
-    found = _Check(names, channels).of(read.expression)
+    found = _Check(read.name, names, channels).of(read.expression)
     if read.unit:
         _known_unit(read.unit, read.expression)
         if not same_kind(found.unit, read.unit):
-            raise _refused(
-                f"this gives {found.unit or NO_UNIT}, which cannot be shown as {read.unit}.", read.expression,
-                "Check the formula, or leave the unit away.",
-            )  # fmt: skip
+            raise _refused("cannot-be-shown-in-unit", read.expression, unit=found.unit or NO_UNIT, wanted=read.unit)  # fmt: skip
         found = Kind(found.shape, read.unit, found.events, found.late)
     return found
 
 
-def _refused(what: str, node: Node, do: str = "") -> WorkingTrouble:
-    return WorkingTrouble(what, do=do, start=node.start, end=node.end)
+def _refused(code: str, node: Node, **fields: Any) -> WorkingTrouble:
+    return WorkingTrouble(code, **fields).at(node.start, node.end)
 
 
 def _known_unit(text: str, node: Node, names: Mapping[str, Kind] | None = None) -> None:
@@ -63,12 +61,14 @@ def _known_unit(text: str, node: Node, names: Mapping[str, Kind] | None = None) 
         unit(text)
     except UnitTrouble as fault:
         if names and text in names:
-            raise _refused(f"“{text}” stands where a unit would.", node, f"Did you mean … * {text}?") from None
-        raise _refused(fault.what, node, fault.do) from None
+            raise _refused("name-in-place-of-unit", node, text=text) from None
+        raise as_another(WorkingTrouble, fault).at(node.start, node.end) from None
 
 
 class _Check:
-    def __init__(self, names: Mapping[str, Kind], channels: Mapping[str, str]) -> None:
+    def __init__(self, name: str, names: Mapping[str, Kind], channels: Mapping[str, str]) -> None:
+        """name: of the working, by which the events that it finds are told apart from those of others."""
+        self.name = name
         self.names = names
         self.channels = channels
 
@@ -86,34 +86,27 @@ class _Check:
         if node.word in CONSTANTS:
             return Kind("number")
         near = difflib.get_close_matches(node.word, [*self.names, *CONSTANTS], 1, 0.6)
-        if near:
-            do = f"Did you mean “{near[0]}”?"
-        elif node.word in self.channels:
-            do = f"Did you mean “calibrated {node.word}”?"
-        else:
-            do = "Name it in a working above this one."
-        raise _refused(f"nothing is called “{node.word}” here.", node, do)
+        case = "near" if near else "channel" if node.word in self.channels else "none"
+        raise _refused("nothing-called", node, name=node.word, near=near[0] if near else "", case=case)
 
     def _calibrated(self, node: Node) -> Kind:
         if node.word in self.channels:
             return Kind("series", self.channels[node.word])
         near = difflib.get_close_matches(node.word, list(self.channels), 1, 0.5)
         known = ", ".join(f"“{name}”" for name in self.channels)
-        do = f"Did you mean “{near[0]}”?" if near else f"The plan calibrates {known}." if known else ""
-        raise _refused(f"the plan calibrates no channel “{node.word}”.", node, do)
+        case = "near" if near else "some" if known else "none"
+        raise _refused("no-such-channel", node, name=node.word, near=near[0] if near else "", known=known, case=case)
 
     def _both(self, node: Node) -> tuple[Kind, Kind, Shape, str, bool]:
         left, right = (self.of(each) for each in node.operands)
         for kind, operand in zip((left, right), node.operands, strict=True):
             if kind.shape == "events":
-                raise _refused("events are times, not a quantity.", operand, "Use “gap between …” of them.")
+                raise _refused("events-are-no-quantity", operand)
         shapes = {left.shape, right.shape} - {"number"}
         if len(shapes) > 1 or (
             shapes == {"at events"} and left.events != right.events and left.events and right.events
         ):
-            raise _refused(
-                f"{left.words} and {right.words} do not go together here.", node, "They belong to different times."
-            )
+            raise _refused("times-do-not-match", node, words=left.words, other_words=right.words)
         shape: Shape = next(iter(shapes), "number")
         return left, right, shape, left.events or right.events, left.late or right.late
 
@@ -121,14 +114,11 @@ class _Check:
         left, right, shape, events, late = self._both(node)
         word = "added to" if node.form == "add" else "taken from"
         if not same_kind(left.unit, right.unit):
-            raise _refused(
-                f"{right.unit or NO_UNIT} cannot be {word} {left.unit or NO_UNIT}.", node,
-                "Both must measure the same kind of thing.",
-            )  # fmt: skip
+            raise _refused("sum-of-unlike-units", node, unit=right.unit or NO_UNIT, word=word, wanted=left.unit or NO_UNIT)  # fmt: skip
         if node.form == "subtract" and counts_from_own_zero(left.unit) and counts_from_own_zero(right.unit):
             return Kind(shape, "K", events, late)
         if node.form == "add" and counts_from_own_zero(left.unit) and counts_from_own_zero(right.unit):
-            raise _refused("two temperatures in °C cannot be added.", node, "Take their difference, or use K.")
+            raise _refused("sum-of-temperatures", node)
         return Kind(shape, left.unit, events, late)
 
     _add = _subtract = _sum
@@ -137,7 +127,7 @@ class _Check:
         left, right, shape, events, late = self._both(node)
         for kind, operand in zip((left, right), node.operands, strict=True):
             if counts_from_own_zero(kind.unit) and not (left.unit == "" or right.unit == ""):
-                raise _refused(f"{kind.unit} counts from a zero of its own.", operand, "Use K in a product or ratio.")
+                raise _refused("own-zero-in-product", operand, unit=kind.unit)
         return Kind(shape, product(left.unit, right.unit, 1.0 if node.form == "multiply" else -1.0), events, late)
 
     _multiply = _divide = _scaled
@@ -148,18 +138,18 @@ class _Check:
     def _value(self, node: Node) -> Kind:
         kind = self.of(node)
         if kind.shape == "events":
-            raise _refused("events are times, not a quantity.", node, "Use “gap between …” of them.")
+            raise _refused("events-are-no-quantity", node)
         return kind
 
     def _power(self, node: Node) -> Kind:
         base, exponent = self._value(node.operands[0]), self._value(node.operands[1])
         by = constant(node.operands[1])
         if exponent.unit:
-            raise _refused(f"an exponent is a pure number, not {exponent.unit}.", node.operands[1])
+            raise _refused("exponent-with-unit", node.operands[1], unit=exponent.unit)
         if base.unit and by is None:
-            raise _refused("a quantity with a unit needs a plain number as its exponent.", node.operands[1])
+            raise _refused("exponent-not-constant", node.operands[1])
         if counts_from_own_zero(base.unit):
-            raise _refused(f"{base.unit} counts from a zero of its own.", node.operands[0], "Use K.")
+            raise _refused("own-zero-in-power", node.operands[0], unit=base.unit)
         if by is None:
             return Kind(base.shape, "", base.events, base.late)
         return Kind(base.shape, power(base.unit, by), base.events, base.late)
@@ -173,44 +163,33 @@ class _Check:
         wanted = "°" if node.word in ANGLES else ""
         if not same_kind(inner.unit, wanted):
             kind = "an angle" if wanted else NO_UNIT
-            raise _refused(
-                f"{node.word} takes {kind}, not {inner.unit}.", node.operands[0], "Divide by a quantity of its kind."
-            )
+            raise _refused("function-takes-another-unit", node.operands[0], word=node.word, kind=kind, unit=inner.unit)
         return Kind(inner.shape, "", inner.events, inner.late)
 
     def _peaks(self, node: Node) -> Kind:
         series, level, apart = (self.of(each) for each in node.operands)
         if series.shape != "series":
-            raise _refused(f"peaks are looked for in a quantity over time; this is {series.words}.", node.operands[0])
+            raise _refused("peaks-need-series", node.operands[0], words=series.words)
         if level.shape != "number" or level.late or not same_kind(level.unit, series.unit):
-            raise _refused(
-                f"the level is in {level.unit or NO_UNIT}, the quantity in {series.unit or NO_UNIT}.", node.operands[1],
-                f"Write the level as in 2.2 {series.unit}.",
-            )  # fmt: skip
+            raise _refused("level-in-another-unit", node.operands[1], unit=level.unit or NO_UNIT, wanted=series.unit or NO_UNIT, wanted_unit=series.unit)  # fmt: skip
         if apart.shape != "number" or apart.late or not same_kind(apart.unit, "s"):
-            raise _refused(
-                f"“apart” takes a time, not {apart.unit or NO_UNIT}.", node.operands[2], "Write it as in 0.4 s."
-            )
-        return Kind("events", "s")
+            raise _refused("apart-needs-time", node.operands[2], unit=apart.unit or NO_UNIT)
+        return Kind("events", "s", f"{self.name}:{node.start}")
 
     def _gap_between(self, node: Node) -> Kind:
         inner = self.of(node.operands[0])
         if inner.shape != "events":
-            raise _refused(
-                f"a gap lies between events; this is {inner.words}.",
-                node.operands[0],
-                "Name events, as made by “peaks in …”.",
-            )
-        return Kind("at events", "s", f"gap between {node.operands[0].word}")
+            raise _refused("gap-needs-events", node.operands[0], words=inner.words)
+        return Kind("at events", "s", f"gap between {inner.events}")
 
     def _over(self, node: Node) -> Kind:
         inner = self.of(node.operands[0])
         if node.word == "count":
             if inner.shape != "events":
-                raise _refused(f"“count of” takes events; this is {inner.words}.", node.operands[0])
+                raise _refused("count-needs-events", node.operands[0], words=inner.words)
             return Kind("number", "", late=True)
         if inner.shape not in ("series", "at events"):
-            raise _refused(f"“{node.word} of” takes a quantity over time; this is {inner.words}.", node.operands[0])
+            raise _refused("span-form-needs-series", node.operands[0], word=node.word, words=inner.words)
         return Kind(
             "number", "K" if node.word == "scatter" and counts_from_own_zero(inner.unit) else inner.unit, late=True
         )

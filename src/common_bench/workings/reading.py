@@ -95,12 +95,9 @@ def read_working(text: str) -> Read:
     from lark.exceptions import UnexpectedInput
 
     if len(text) > LONGEST_WORKING:
-        raise WorkingTrouble(
-            f"a working has at most {LONGEST_WORKING} characters; this one has {len(text)}.",
-            do="Split it into several workings.", end=len(text),
-        )  # fmt: skip
+        raise WorkingTrouble("working-too-long", end=len(text), longest_working=LONGEST_WORKING, text=len(text))  # fmt: skip
     if not re.match(r"\s*[^\W\d_]\w*\s*=", text):
-        raise WorkingTrouble("a working begins with a name and “=”.", do="Write it as: name = …", end=len(text))
+        raise WorkingTrouble("working-without-name", end=len(text))
     try:
         tree: Any = _parser().parse(text)
     except UnexpectedInput as fault:
@@ -109,7 +106,7 @@ def read_working(text: str) -> Read:
         raise _too_deep(text) from None
     name = str(tree.children[0])
     if name in WORDS:
-        raise WorkingTrouble(f"“{name}” is a word of the language.", do="Choose another name.", end=len(name))
+        raise WorkingTrouble("word-of-the-language", end=len(name), name=name)
     unit = ""
     if len(tree.children) == 3:
         unit = str(tree.children[2].children[0])
@@ -118,9 +115,7 @@ def read_working(text: str) -> Read:
 
 
 def _too_deep(text: str) -> WorkingTrouble:
-    return WorkingTrouble(
-        f"this goes more than {DEEPEST} steps deep.", do="Split it into several workings.", end=len(text)
-    )
+    return WorkingTrouble("working-too-deep", end=len(text), deepest=DEEPEST)
 
 
 def _unreadable(text: str, fault: Any) -> WorkingTrouble:
@@ -129,23 +124,19 @@ def _unreadable(text: str, fault: Any) -> WorkingTrouble:
         at = len(text)
     rest = text[at:].strip()
     if not rest:
-        return WorkingTrouble("this stops too early.", do="Something is missing at the end.", start=at, end=at + 1)
+        return WorkingTrouble("working-stops-early", start=at, end=at + 1)
     word = rest.split()[0]
     end = at + len(word)
     if word in WORDS:
-        return WorkingTrouble(f"“{word}” is not expected here.", do=_form(text), start=at, end=end)
-    return WorkingTrouble(f"this cannot be read from “{word}” on.", do=_form(text), start=at, end=end)
+        return WorkingTrouble("unexpected-word", start=at, end=end, word=word, case=_form(text))
+    return WorkingTrouble("unreadable-from", start=at, end=end, word=word, case=_form(text))
 
 
 def _form(text: str) -> str:
-    forms = {
-        "peaks": "Write: peaks in X above 2.2 N, 0.4 s apart.",
-        "dips": "Write: dips in X below 2.2 N, 0.4 s apart.",
-        "gap": "Write: gap between EVENTS.",
-        "calibrated": "Write: calibrated CHANNEL.",
-        "mean": "Write: mean of X.",
-    }
-    return next((advice for word, advice in forms.items() if re.search(rf"\b{word}\b", text)), "Write: name = formula.")
+    """The form that was likely meant, by which the advice is chosen."""
+    return next(
+        (word for word in ("peaks", "dips", "gap", "calibrated", "mean") if re.search(rf"\b{word}\b", text)), ""
+    )
 
 
 def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:

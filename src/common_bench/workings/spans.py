@@ -63,10 +63,7 @@ def _number_over(word: str, value: Series | Events | NumberOf, span: tuple[float
     n = len(values)
     least = 2 if word == "scatter" else 1
     if n < least:
-        raise FindingTrouble(
-            f"there is no value to take the {word} of in this span.",
-            do="Choose a longer span, or look at the workings.",
-        )
+        raise FindingTrouble("no-value-in-span", word=word)
     parts = {source: share[chosen] for source, share in value.parts.items()}
     at_events = value.since is not None
     if word == "mean":

@@ -10,7 +10,6 @@ from common_bench.model.trouble import FindingTrouble
 from common_bench.workings.evaluate import Workings, over_span
 from common_bench.workings.reading import Node
 
-GUESS = "outside the calibration: a guess"  # how the words of a finding end that rests on such readings
 NEGLIGIBLE = 1e-3  # of the combined uncertainty; smaller shares are not listed
 
 
@@ -19,19 +18,15 @@ def findings_of(
 ) -> list[Finding]:
     """The wanted numbers over span (s from the run's first reading). Raises FindingTrouble in words."""
     if span[1] <= span[0]:
-        raise FindingTrouble("the span has no length.", do="Draw its end to the right of its beginning.")
+        raise FindingTrouble("span-without-length")
     refused = next((line for line in workings.lines if line.trouble), None)
     if refused is not None and refused.trouble is not None:
-        raise FindingTrouble(
-            f"{refused.trouble.what}", where=refused.trouble.where, do="Mend that working in stage 1, Plan."
-        )
+        raise FindingTrouble("working-refused", where=refused.trouble.where, told=refused.trouble.what)
     numbers = over_span(workings, results, span)
     findings = []
     for name in wanted:
         if name not in numbers:
-            raise FindingTrouble(
-                f"the plan wants “{name}”, and no working gives such a number.", do=f"Add a working: {name} = mean of …"
-            )
+            raise FindingTrouble("no-such-finding", name=name)
         line = next(each for each in workings.lines if each.name == name)
         number = numbers[name]
         assert line.read is not None
@@ -41,9 +36,10 @@ def findings_of(
                 number.measured,
                 span,
                 number.n,
-                in_words(line.read.expression, number.n) + _guess_words(number.guesses),
+                in_words(line.read.expression, number.n),
                 shares(number.parts),
                 line.text,
+                guesses=number.guesses,
             )
         )
     return findings
@@ -57,10 +53,6 @@ def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:
     total = sum(squares.values())
     listed = [Share(name, square**0.5) for name, square in squares.items() if square > total * NEGLIGIBLE**2]
     return tuple(sorted(listed, key=lambda share: -share.u))
-
-
-def _guess_words(guesses: int) -> str:
-    return f" · {guesses} of them {GUESS}" if guesses else ""
 
 
 def in_words(expression: Node, n: int) -> str:

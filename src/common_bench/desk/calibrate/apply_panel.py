@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from common_bench.desk.look.pieces import Card, Table, button, hbox, label, say
+from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, label, say
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.lesson.reworking import Reworked
+from common_bench.lesson.working_up import Reworked
 from common_bench.model.measured import NO_VALUE
 
 
 class ApplyPanel(Card):
+    """A table of runs with their findings as they are and as they would be."""
+
     def __init__(self, apply: Callable[[], object], leave: Callable[[], object]) -> None:
         super().__init__("Earlier runs with this calibration")
         self.words = label("", "soft", wrap=True)
         self.table = Table(["run", "finding", "made with", "would be"], left=(0, 1), stretch=1)
         self.yes = button("Apply to them", apply, role="main")
-        self.no = button("Leave them (Esc)", leave)
+        self.no = button("Leave them as they are (Esc)", leave)
         self.add(self.words, self.table)
         self.body.addLayout(hbox(None, self.no, self.yes))
         self.hide()
@@ -24,11 +26,11 @@ class ApplyPanel(Card):
 
     def preview(self, lesson: OpenLesson, reworked: list[Reworked]) -> None:
         self.reworked = reworked
-        rows = []
+        rows: list[list[Cell]] = []
         for each in reworked:
-            name = f"{lesson.group(each.run.group).alias} run {each.run.number}"
-            if each.why_not:
-                rows.append([name, (each.why_not, "amber"), "", ""])
+            name = f"{lesson.store.group(each.run.group).alias} run {each.run.number}"
+            if each.why_not is not None:
+                rows.append([name, (each.why_not.sentence, "amber"), "", ""])
             for finding in each.after:
                 before = each.before.get(finding.name)
                 same = before is not None and before.measured == finding.measured
@@ -36,7 +38,7 @@ class ApplyPanel(Card):
                     name, finding.name, str(before.measured) if before else NO_VALUE,
                     (str(finding.measured), "soft" if same else ""),
                 ])  # fmt: skip
-            if not each.after and not each.why_not:
+            if not each.after and each.why_not is None:
                 rows.append([name, "no finding", "", ""])
         self.table.fill(rows)
         self.table.fit(16)
@@ -44,4 +46,3 @@ class ApplyPanel(Card):
         say(self.words, f"{count} run{'s' if count != 1 else ''}. Raw readings stay as they are; findings and the pool follow; Ctrl+Z takes it back.")  # fmt: skip
         self.yes.setText(f"Apply to {count} run{'s' if count != 1 else ''} (Enter)")
         self.show()
-        self.yes.setFocus()

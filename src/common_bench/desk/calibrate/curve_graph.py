@@ -7,7 +7,7 @@ import numpy as np
 from common_bench.calibrate.applied import Applied
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.sheet import palette
-from common_bench.lesson.calibrating import Kept
+from common_bench.lesson.calibrating import KeptCalibration
 from common_bench.lesson.words import age_words
 from common_bench.model.calibration import ReferencePoint
 from common_bench.model.measured import places, plain, written
@@ -124,10 +124,10 @@ class ResidualGraph(Graph):
         worst = max(used, key=lambda each: each[0])
         usual = float(np.sqrt(np.mean([u**2 for _, _, u in used]))) or worst[0] or 1.0
         decimals = min(6, max(0, places(usual) + 1))
-        largest = f"largest {plain(worst[0], decimals)} {unit} at {worst[1].label}" if worst[0] > 0 else "none"
-        return f"{largest} · expected ± {plain(usual, decimals)} {unit} · history: G"
+        largest = f"largest {plain(worst[0], decimals)} at {worst[1].label}" if worst[0] > 0 else "none"
+        return f"{largest}, expected {plain(usual, decimals)} {unit}"
 
-    def show_history(self, kept: list[Kept], unit: str, colour: str, symbol: str) -> str:
+    def show_history(self, kept: list[KeptCalibration], unit: str, colour: str, symbol: str) -> str:
         self.wipe()
         self.setXLink(None)
         if not kept:

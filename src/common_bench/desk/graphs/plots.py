@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
@@ -11,23 +13,29 @@ from PyQt6.QtGui import QColor, QFont, QPainter
 
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import FAMILIES, palette, px
+from common_bench.model.block import Floats
 from common_bench.model.measured import plain
+
+Numbers = Floats | Sequence[float]
 
 pg.setConfigOptions(antialias=False, background=None, foreground="#6B7680")
 
 
-def pen(colour: str, width: float = 1.5, *, dashed: bool = False) -> object:
+def pen(colour: str, width: float = 1.5, *, dashed: bool = False) -> Any:
+    """A pen of a colour; width in px."""
     style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
     return pg.mkPen(colour, width=width, style=style)
 
 
 def translucent(colour: str, alpha: int) -> QColor:
+    """A colour that lets through; alpha 0 to 255."""
     made = QColor(colour)
     made.setAlpha(alpha)
     return made
 
 
 def font(size: float, *, bold: bool = False) -> QFont:
+    """The program's type; size in px of the paper theme."""
     made = QFont()
     made.setFamilies(FAMILIES)
     made.setPixelSize(px(size))
@@ -58,7 +66,6 @@ class Graph(pg.PlotWidget):
         item.hideButtons()
         item.setMenuEnabled(False)
         item.getViewBox().setMouseEnabled(x=move, y=False)
-        self._marks: list[object] = []
         self.restyle()
         self.name_axes(left, bottom)
         item.showGrid(x=False, y=grid, alpha=0.25)
@@ -79,7 +86,7 @@ class Graph(pg.PlotWidget):
             if text:
                 self.setLabel(side, text, **css)
 
-    def frame_values(self, *values: object, room: float = 0.15) -> None:
+    def frame_values(self, *values: Numbers, room: float = 0.15) -> None:
         """Sets the upright range to what these values need, with some room."""
         known = np.concatenate([np.ravel(np.asarray(each, float)) for each in values])
         known = known[np.isfinite(known)]
@@ -90,22 +97,22 @@ class Graph(pg.PlotWidget):
     def wipe(self) -> None:
         self.getPlotItem().clear()
 
-    def line(self, x: object, y: object, colour: str, width: float = 1.5, *, dashed: bool = False) -> object:
+    def line(self, x: Numbers, y: Numbers, colour: str, width: float = 1.5, *, dashed: bool = False) -> Any:
         return self.plot(
             np.asarray(x), np.asarray(y), pen=pen(colour, width, dashed=dashed), connect="finite", antialias=True
         )
 
-    def band(self, x: object, low: object, high: object, colour: str, alpha: int = 40) -> None:
+    def band(self, x: Numbers, low: Numbers, high: Numbers, colour: str, alpha: int = 40) -> None:
         edges = [pg.PlotCurveItem(np.asarray(x), np.asarray(each), pen=pen(colour, 0.5)) for each in (low, high)]
         self.addItem(pg.FillBetweenItem(*edges, brush=translucent(colour, alpha)))
 
-    def points(self, x: object, y: object, symbol: str, colour: str, *, size: int = 11, faint: bool = False) -> None:
+    def points(self, x: Numbers, y: Numbers, symbol: str, colour: str, *, size: int = 11, faint: bool = False) -> None:
         brush = translucent(colour, 90 if faint else 255)
         self.addItem(
             pg.ScatterPlotItem(np.asarray(x), np.asarray(y), symbol=symbol, size=px(size), brush=brush, pen=None)
         )
 
-    def errors(self, x: object, y: object, u_x: object, u_y: object, colour: str) -> None:
+    def errors(self, x: Numbers, y: Numbers, u_x: Numbers, u_y: Numbers, colour: str) -> None:
         bars = pg.ErrorBarItem(
             x=np.asarray(x),
             y=np.asarray(y),
@@ -117,19 +124,19 @@ class Graph(pg.PlotWidget):
 
     def note(
         self, text: str, x: float, y: float, colour: str, *, anchor: tuple[float, float] = (0, 0.5), size: float = 12
-    ) -> object:
+    ) -> Any:
         made = pg.TextItem(text, color=colour, anchor=anchor)
         made.setFont(font(size))
         made.setPos(x, y)
         self.addItem(made, ignoreBounds=True)
         return made
 
-    def upright(self, x: float, colour: str, *, dashed: bool = True) -> object:
+    def upright(self, x: float, colour: str, *, dashed: bool = True) -> Any:
         made = pg.InfiniteLine(x, angle=90, pen=pen(colour, 1.2, dashed=dashed))
         self.addItem(made, ignoreBounds=True)
         return made
 
-    def level(self, y: float, colour: str, *, dashed: bool = False) -> object:
+    def level(self, y: float, colour: str, *, dashed: bool = False) -> Any:
         made = pg.InfiniteLine(y, angle=0, pen=pen(colour, 1.0, dashed=dashed))
         self.addItem(made, ignoreBounds=True)
         return made
@@ -145,16 +152,17 @@ class MovingLine(pg.GraphicsObject):
         self._pen = pen("#000000")
         self.x = self.y = np.empty(0)
 
-    def set_pen(self, made: object) -> None:
+    def set_pen(self, made: Any) -> None:
         self._pen = made
         self.update()
 
-    def set_data(self, x: np.ndarray, y: np.ndarray) -> None:
+    def set_data(self, x: Floats, y: Floats) -> None:
         self.x, self.y = x, y
         self.update()
 
     def boundingRect(self) -> QRectF:
-        return self._view.viewRect()
+        whole: QRectF = self._view.viewRect()
+        return whole
 
     def viewRangeChanged(self) -> None:
         self.prepareGeometryChange()
@@ -187,8 +195,9 @@ class LiveTrace(pg.PlotWidget):
         item.showGrid(x=False, y=True, alpha=0.2)
         self.curve = MovingLine(item.getViewBox(), smooth=smooth)
         item.addItem(self.curve, ignoreBounds=True)
-        self._shades: list[object] = []
-        self._band = self._guess = None
+        self._shades: list[tuple[Any, Any]] = []
+        self._band: Any = None
+        self._guess: MovingLine | None = None
         self._range = (0.0, 0.0)
         self._seconds = 0.0
         self.colour = colour
@@ -222,13 +231,13 @@ class LiveTrace(pg.PlotWidget):
 
     def show_picture(
         self,
-        t: np.ndarray,
-        values: np.ndarray,
+        t: Floats,
+        values: Floats,
         seconds: float,
         now: float,
         *,
         look: float = math.inf,
-        guess: object = None,
+        guess: Floats | None = None,
     ) -> None:
         """The last `seconds` up to `now` (s); the range of values follows the last `look` s of the data calmly.
         guess: (n,) values again where they are guesses, nan elsewhere: drawn broken.
@@ -256,7 +265,7 @@ class LiveTrace(pg.PlotWidget):
                 view.setYRange(*self._range, padding=0)
         self._shade(t, values)
 
-    def _show_guess(self, t: np.ndarray, guess: np.ndarray | None) -> None:
+    def _show_guess(self, t: Floats, guess: Floats | None) -> None:
         """Over what lies outside a calibration the line is broken by the card's colour."""
         if guess is None or not np.isfinite(guess).any():
             if self._guess is not None:
@@ -269,7 +278,7 @@ class LiveTrace(pg.PlotWidget):
         self._guess.show()
         self._guess.set_data(t, guess)
 
-    def _shade(self, t: np.ndarray, values: np.ndarray) -> None:
+    def _shade(self, t: Floats, values: Floats) -> None:
         breaks = np.flatnonzero(np.isnan(values))
         gaps = [(float(t[at - 1]), float(t[at])) for at in breaks if 0 < at < len(t) and t[at] > t[at - 1]]
         while len(self._shades) < len(gaps):

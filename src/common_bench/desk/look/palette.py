@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Palette:
+    """The colours of a theme by what they are for; scale: of its type and room."""
+
     name: str
     paper: str
     card: str

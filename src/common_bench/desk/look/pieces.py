@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import TypeVar
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QPalette
+from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPalette
 from PyQt6.QtWidgets import (
     QAbstractItemView,
+    QCheckBox,
+    QComboBox,
     QFrame,
     QHBoxLayout,
     QHeaderView,
     QLabel,
+    QLayout,
     QLineEdit,
     QPushButton,
     QScrollArea,
@@ -26,19 +30,25 @@ from PyQt6.QtWidgets import (
 
 from common_bench.desk.look.sheet import palette, px
 
+SomeWidget = TypeVar("SomeWidget", bound=QWidget)
+Cell = str | tuple[str, str]
+"""Text, or (text, tone)."""
+
 LONG_CELL = 18  # characters of a cell from which it may be cut, and says all of itself when pointed at
-GOOD_NEWS = 4000  # ms that a sentence about something that went well stays
 
 
 def set_property(widget: QWidget, name: str, value: object) -> None:
     """Sets a property that the style sheet looks at, and restyles only where it changed."""
     if widget.property(name) != value:
         widget.setProperty(name, value)
-        widget.style().unpolish(widget)
-        widget.style().polish(widget)
+        style = widget.style()
+        assert style is not None
+        style.unpolish(widget)
+        style.polish(widget)
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
+    """Text as it is: nothing in it is read as markup."""
     made = QLabel(text)
     made.setTextFormat(Qt.TextFormat.PlainText)
     if role:
@@ -55,6 +65,45 @@ def rich(text: str = "", role: str = "") -> QLabel:
     return made
 
 
+class Field(QLineEdit):
+    """A line to type on. Enter that it has taken goes no further: it must not press something else as well."""
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        super().keyPressEvent(event)
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            event.accept()
+
+
+class ShortLabel(QLabel):
+    """One line that is shortened with “…” where it has no room; all of it is then told when it is pointed at."""
+
+    def __init__(self, text: str = "", role: str = "") -> None:
+        super().__init__(text)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setMinimumWidth(1)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
+        if role:
+            self.setProperty("role", role)
+
+    @property
+    def is_shortened(self) -> bool:
+        return self.fontMetrics().horizontalAdvance(self.text()) > self.contentsRect().width()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
+        shortened = text != self.text()
+        if (self.toolTip() == self.text()) != shortened:
+            self.setToolTip(self.text() if shortened else "")
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.contentsRect(), self.alignment(), text)
+
+
+def shortened(name: str, most: int = 16) -> str:
+    """A name as it stands on a button: a long one is cut with “…”."""
+    return name if len(name) <= most else f"{name[: most - 1].rstrip()}…"
+
+
 def pretty(formula: str) -> str:
     """A formula with raised figures and π, for reading."""
     for typed, shown in ((" ^ 2", "²"), ("^2", "²"), ("^3", "³"), ("pi", "π"), (" * ", " × ")):
@@ -63,14 +112,41 @@ def pretty(formula: str) -> str:
 
 
 def say(widget: QLabel, text: str, role: str | None = None) -> None:
+    """Another text, and another role where one is given; nothing is done where nothing changes."""
     if widget.text() != text:
         widget.setText(text)
     if role is not None:
         set_property(widget, "role", role)
 
 
+def unfocused(widget: SomeWidget) -> SomeWidget:
+    """Takes the focus by the Tab key alone: after a click, keys go on doing what their labels say."""
+    widget.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    return widget
+
+
+def choice(items: Sequence[str] = (), *, tip: str = "") -> QComboBox:
+    """A list to choose from."""
+    made = unfocused(QComboBox())
+    made.addItems(list(items))
+    made.setToolTip(tip)
+    return made
+
+
+def is_open(box: QComboBox) -> bool:
+    """Whether its list is open just now."""
+    view = box.view()
+    return view is not None and view.isVisible()
+
+
+def tick_box(text: str) -> QCheckBox:
+    """Something that is on or off."""
+    return unfocused(QCheckBox(text))
+
+
 def button(text: str, act: Callable[[], object], *, role: str = "", tip: str = "") -> QPushButton:
-    made = QPushButton(text)
+    """A button; role: main for the one main action, link for a quiet one."""
+    made = unfocused(QPushButton(text))
     made.setAutoDefault(True)
     if role:
         made.setProperty("role", role)
@@ -90,19 +166,21 @@ class Card(QFrame):
         self.body.setContentsMargins(px(13), px(10), px(13), px(10))
         self.body.setSpacing(px(5))
         self.heading = label(heading if name else heading.upper(), "name" if name else "heading")
-        self.aside = label("", "soft")
+        self.aside = ShortLabel("", "soft")
         self.aside.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self.aside.setMinimumWidth(1)  # in a small window it is cut before it pushes its neighbours out
+        for each in (self.heading, self.aside):
+            each.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.top = hbox(self.heading, self.aside)
+        self.top.setStretch(1, 1)
         if heading or name:
-            row = hbox(self.heading, None, self.aside)
-            self.body.addLayout(row)
+            self.body.addLayout(self.top)
 
     def add(self, *widgets: QWidget) -> None:
         for widget in widgets:
             self.body.addWidget(widget)
 
 
-def hbox(*things: object, spacing: int = 8) -> QHBoxLayout:
+def hbox(*things: QWidget | QLayout | None, spacing: int = 8) -> QHBoxLayout:
     """Widgets and layouts in a row; None stretches."""
     row = QHBoxLayout()
     row.setContentsMargins(0, 0, 0, 0)
@@ -111,7 +189,8 @@ def hbox(*things: object, spacing: int = 8) -> QHBoxLayout:
     return row
 
 
-def vbox(*things: object, spacing: int = 8) -> QVBoxLayout:
+def vbox(*things: QWidget | QLayout | None, spacing: int = 8) -> QVBoxLayout:
+    """Widgets and layouts in a column; None stretches."""
     column = QVBoxLayout()
     column.setContentsMargins(0, 0, 0, 0)
     column.setSpacing(px(spacing))
@@ -132,7 +211,7 @@ def scrolled(inside: QVBoxLayout) -> QScrollArea:
     return area
 
 
-def _fill(box: QHBoxLayout | QVBoxLayout, things: Sequence[object]) -> None:
+def _fill(box: QHBoxLayout | QVBoxLayout, things: Sequence[QWidget | QLayout | None]) -> None:
     for thing in things:
         if thing is None:
             box.addStretch(1)
@@ -145,8 +224,9 @@ def _fill(box: QHBoxLayout | QVBoxLayout, things: Sequence[object]) -> None:
 class KeepsTone(QStyledItemDelegate):
     """A chosen row keeps the tones of its cells."""
 
-    def initStyleOption(self, option: QStyleOptionViewItem, index: object) -> None:
+    def initStyleOption(self, option: QStyleOptionViewItem | None, index: QModelIndex) -> None:
         super().initStyleOption(option, index)
+        assert option is not None
         colour = index.data(Qt.ItemDataRole.ForegroundRole)
         if colour is not None:
             option.palette.setBrush(QPalette.ColorRole.HighlightedText, colour)
@@ -155,42 +235,61 @@ class KeepsTone(QStyledItemDelegate):
 class Table(QTableWidget):
     """A quiet table: hairlines, no grid, numbers at the right. Cells are text with a tone each.
 
-    `edit`: columns whose cells can be edited; `edited(row, column, text)` tells what was typed.
+    `wrap`: a row is as high as its words need. `edit`: columns whose cells can be edited; `edited(row, column, text)` tells what was typed, `refilled` asks for
+    what is kept to be shown again.
     """
 
     edited = pyqtSignal(int, int, str)
+    refilled = pyqtSignal()
 
     def __init__(
-        self, columns: Sequence[str], *, left: Sequence[int] = (0,), stretch: int = 0, edit: Sequence[int] = ()
-    ) -> None:
+        self, columns: Sequence[str], *, left: Sequence[int] = (0,), stretch: int = 0, edit: Sequence[int] = (),
+        wrap: bool = False,
+    ) -> None:  # fmt: skip
         super().__init__(0, len(columns))
         self.setHorizontalHeaderLabels(list(columns))
-        self._left, self._edit = set(left), set(edit)
-        self.verticalHeader().hide()
+        self._left, self._edit, self._wrap = set(left), set(edit), wrap
         self._row = 28
-        self.verticalHeader().setDefaultSectionSize(px(self._row))
-        self.verticalHeader().setMinimumSectionSize(px(22))
+        self.rows_header.hide()
+        self.rows_header.setDefaultSectionSize(px(self._row))
+        self.rows_header.setMinimumSectionSize(px(22))
+        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerItem)
         self.setShowGrid(False)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         if not edit:
             self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        header = self.horizontalHeader()
+        header = self.heads
         header.setHighlightSections(False)
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
         for column in range(len(columns)):
-            self.horizontalHeaderItem(column).setTextAlignment(self._align(column))
+            head = self.horizontalHeaderItem(column)
+            assert head is not None
+            head.setTextAlignment(self._align(column))
         self.setItemDelegate(KeepsTone(self))
+        unfocused(self)
         self.itemChanged.connect(self._changed)
         self.setTabKeyNavigation(False)
+
+    @property
+    def heads(self) -> QHeaderView:
+        header = self.horizontalHeader()
+        assert header is not None
+        return header
+
+    @property
+    def rows_header(self) -> QHeaderView:
+        header = self.verticalHeader()
+        assert header is not None
+        return header
 
     def _align(self, column: int) -> Qt.AlignmentFlag:
         side = Qt.AlignmentFlag.AlignLeft if column in self._left else Qt.AlignmentFlag.AlignRight
         return side | Qt.AlignmentFlag.AlignVCenter
 
-    def fill(self, rows: Sequence[Sequence[str | tuple[str, str]]]) -> None:
+    def fill(self, rows: Sequence[Sequence[Cell]]) -> None:
         """Cells as text, or (text, tone). Only what changed is touched, so that editing is not disturbed."""
         if self.state() == QAbstractItemView.State.EditingState:
             return
@@ -217,104 +316,35 @@ class Table(QTableWidget):
 
     def set_row(self, height: int) -> None:
         self._row = height
-        self.verticalHeader().setDefaultSectionSize(px(height))
+        self.rows_header.setDefaultSectionSize(px(height))
 
     def fit(self, most: int = 12) -> None:
-        """Makes the table as high as its rows, up to `most`."""
+        """Makes the table as high as its rows, up to `most`: always whole ones."""
         rows = min(max(1, self.rowCount()), most)
-        self.setFixedHeight(self.horizontalHeader().sizeHint().height() + rows * px(self._row) + 4)
+        high = rows * px(self._row)
+        if self._wrap and self.rowCount():
+            for row in range(self.rowCount()):
+                self.setRowHeight(row, max(px(self._row), self.sizeHintForRow(row)))
+            high = sum(self.rowHeight(row) for row in range(rows))
+        self.setFixedHeight(self.heads.sizeHint().height() + high + 2 * self.frameWidth())
+
+    def refill(self) -> None:
+        """What was typed and refused does not stay as if it were kept: once the editor is closed, all is shown anew."""
+        QTimer.singleShot(0, self.refilled.emit)
 
     def _changed(self, item: QTableWidgetItem) -> None:
         if item.column() in self._edit:
             self.edited.emit(item.row(), item.column(), item.text())
 
 
-class Question(QFrame):
-    """A question answered in place with one line of text; Enter answers, Escape leaves it."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("card")
-        self.setProperty("tone", "amber")
-        self._words = label("", "name")
-        self._field = QLineEdit()
-        self._trouble = label("", "red", wrap=True)
-        self._yes = button("", self._answer, role="main")
-        self._no = button("Leave it (Esc)", self.leave)
-        row = hbox(self._words, self._field, self._yes, self._no)
-        row.setStretch(1, 1)
-        column = vbox(row, self._trouble, spacing=4)
-        column.setContentsMargins(px(12), px(8), px(12), px(8))
-        self.setLayout(column)
-        self._field.returnPressed.connect(self._answer)
-        self._then: Callable[[str], object] = lambda _: None
-        self.hide()
-
-    def ask(self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "") -> None:
-        """`then` takes the answer and may raise a Trouble, which is shown here."""
-        self._words.setText(words)
-        self._yes.setText(yes)
-        self._field.setPlaceholderText(hint)
-        self._field.setText(text)
-        self._trouble.hide()
-        self._then = then
-        self.show()
-        self._field.setFocus()
-
-    def leave(self) -> None:
-        self.hide()
-        if self.parentWidget():
-            self.parentWidget().setFocus()
-
-    def keyPressEvent(self, event: object) -> None:
-        if event.key() == Qt.Key.Key_Escape:
-            self.leave()
-        else:
-            super().keyPressEvent(event)
-
-    def _answer(self) -> None:
-        from common_bench.model.trouble import Trouble
-
-        try:
-            self._then(self._field.text())
-        except Trouble as trouble:
-            self._trouble.setText(trouble.sentence)
-            self._trouble.show()
+def emptied(box: QLayout) -> None:
+    """Takes everything out of a row or column, what is in rows inside it too."""
+    while box.count():
+        item = box.takeAt(0)
+        if item is None:
             return
-        self.leave()
-
-
-class Notice(QFrame):
-    """A sentence about what just happened or what is wrong, with the next action on a button."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("card")
-        self._words = label("", wrap=True)
-        self._words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
-        self._act = button("", lambda: self._then())
-        self._close = button("✕", self.hide, role="link", tip="Hide this sentence")
-        row = hbox(self._words, self._act, self._close)
-        row.setContentsMargins(px(12), px(6), px(8), px(6))
-        self.setLayout(row)
-        self._then: Callable[[], object] = lambda: None
-        self._fade = QTimer(self)
-        self._fade.setSingleShot(True)
-        self._fade.timeout.connect(self.hide)
-        self.hide()
-
-    def tell(self, words: str, *, tone: str = "amber", act: str = "", then: Callable[[], object] | None = None) -> None:
-        self._words.setText(words)
-        set_property(self, "tone", tone)
-        self._act.setVisible(bool(act))
-        self._act.setText(act)
-        self._then = then or (lambda: None)
-        self.show()
-        if tone == "good":
-            self._fade.start(GOOD_NEWS)
-        else:
-            self._fade.stop()
-
-    @property
-    def text(self) -> str:
-        return self._words.text() if self.isVisibleTo(self.parentWidget()) else ""
+        widget, inner = item.widget(), item.layout()
+        if widget is not None:
+            widget.deleteLater()
+        elif inner is not None:
+            emptied(inner)

@@ -14,6 +14,7 @@ current: Palette = PAPER
 
 
 def palette() -> Palette:
+    """The theme that is worn now."""
     return current
 
 
@@ -31,10 +32,13 @@ def wear(app: QApplication, theme: Palette) -> None:
 
 
 def px(size: float) -> int:
+    """A size of the paper theme, in px of the theme that is worn."""
     return round(size * current.scale)
 
 
 def sheet(p: Palette) -> str:
+    """A theme's style sheet."""
+
     def size(base: float) -> str:
         return f"{round(base * p.scale)}px"
 
@@ -46,6 +50,10 @@ def sheet(p: Palette) -> str:
     #card[chosen="true"] {{ border: 2px solid {p.copper}; }}
     #card[tone="amber"] {{ border: 1px solid {p.amber}; }}
     #card[tone="red"] {{ border: 1px solid {p.red}; }}
+    QLineEdit#quiet {{ background: transparent; border: 1px solid transparent; padding: 1px 3px; }}
+    QLineEdit#quiet:hover {{ background: {p.card}; border: 1px solid {p.hairline}; }}
+    QLineEdit#quiet:focus {{ background: {p.card}; border: 1px solid {p.copper}; }}
+    QLineEdit#quiet[wrong="true"] {{ border: 1px solid {p.red}; }}
     #wash {{ background: {p.wash}; border: none; border-radius: 6px; }}
     #plainwash {{ background: {p.chosen}; border: none; border-radius: 4px; }}
     #path {{ background: {p.card}; border-bottom: 1px solid {p.hairline}; }}
@@ -57,6 +65,7 @@ def sheet(p: Palette) -> str:
     #bench:hover {{ background: {p.chosen}; }}
     #bench[chosen="true"] {{ background: {p.card}; border: 2px solid {p.copper}; }}
     #bench[lit="true"], #card[lit="true"] {{ background: {p.card}; border: 4px solid {p.verdigris}; }}
+    #messages {{ background: {p.paper}; border: none; }}
     #tape {{ background: {p.card}; border-top: 1px solid {p.hairline}; }}
     QLabel {{ background: transparent; border: none; }}
     QLabel[role="title"] {{ font-size: {size(17)}; font-weight: 700; }}
@@ -95,13 +104,13 @@ def sheet(p: Palette) -> str:
     QComboBox QAbstractItemView {{ background: {p.card}; color: {p.ink}; selection-background-color: {p.chosen};
         selection-color: {p.ink}; border: 1px solid {p.hairline}; }}
     QTableWidget {{ background: {p.card}; border: none; gridline-color: transparent; }}
-    QTableWidget::item {{ border-bottom: 1px solid {p.hairline}; padding: 3px 6px; }}
+    QTableWidget::item {{ border-bottom: 1px solid {p.hairline}; padding: 3px 3px; }}
     QTableWidget {{ selection-background-color: {p.chosen}; }}
     QTableWidget::item:selected {{ background: {p.chosen}; }}
     QTableWidget:focus {{ border: 1px solid {p.copper}; border-radius: 4px; }}
     QHeaderView, QHeaderView::section {{ background: {p.card}; color: {p.soft}; border: none; font-size: {size(11)};
         font-weight: 650; }}
-    QHeaderView::section {{ border-bottom: 1px solid {p.hairline}; padding: 4px 6px; }}
+    QHeaderView::section {{ border-bottom: 1px solid {p.hairline}; padding: 4px 5px; }}
     QProgressBar {{ background: {p.hairline}; border: none; border-radius: 3px; }}
     QToolTip {{ background: {p.card}; color: {p.ink}; border: 1px solid {p.hairline}; padding: 4px; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; }}

@@ -60,7 +60,8 @@ class CheckedEditor(QPlainTextEdit):
             self._keep(self.lines)
             self._look()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        assert event is not None
         control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         if control and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.keep_it()
@@ -71,7 +72,9 @@ class CheckedEditor(QPlainTextEdit):
         self._found = self._check(self.lines)
         marks = []
         for line, start, end, _ in self._found:
-            block = self.document().findBlockByNumber(line)
+            document = self.document()
+            assert document is not None
+            block = document.findBlockByNumber(line)
             cursor = QTextCursor(block)
             cursor.setPosition(block.position() + min(start, max(0, block.length() - 1)))
             last = block.position() + min(max(end, start + 1), max(0, block.length() - 1))

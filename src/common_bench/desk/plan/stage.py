@@ -6,14 +6,13 @@ import html
 import re
 
 import msgspec
-from PyQt6.QtWidgets import QLineEdit
 
-from common_bench.desk.look.pieces import Card, Table, button, hbox, label, pretty, rich, say, vbox
+from common_bench.calibrate.curves import curve_name
+from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, hbox, label, pretty, rich, say, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.editor import CheckedEditor, Found
 from common_bench.desk.shell.hub import Hub
-from common_bench.desk.shell.stage import StageView
-from common_bench.lesson import actions
+from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.model.measured import number, written
 from common_bench.model.plan import Condition, Plan, RulePlan
 from common_bench.model.trouble import UnitTrouble
@@ -24,6 +23,7 @@ CONDITION = re.compile(r"^\s*([^\W\d_]\w*)\s*(?:\(([^)]*)\))?\s*(?:(?:±|\+-)\s*
 
 
 def condition_line(condition: Condition) -> str:
+    """A condition as it is typed; `read_condition` reads it again."""
     unit_text = f" ({condition.unit})" if condition.unit else ""
     about = f"   # {condition.about}" if condition.about else ""
     return f"{condition.name}{unit_text} ± {condition.u:g}{about}"
@@ -33,34 +33,36 @@ def read_condition(line: str) -> Condition:
     """`length (m) ± 0.003   # remark`. Raises UnitTrouble in words."""
     found = CONDITION.match(line)
     if not found:
-        raise UnitTrouble(
-            "a condition is a name, its unit and its usual uncertainty.", do="Write it as: length (m) ± 0.003"
-        )
+        raise UnitTrouble("not-a-condition")
     unit(found[2] or "")
     try:
         u = number(found[3]) if found[3] else 0.0
     except ValueError:
-        raise UnitTrouble(f"“{found[3]}” is no number.", do="Write it as: length (m) ± 0.003") from None
+        raise UnitTrouble("condition-u-no-number", found=found[3]) from None
     return Condition(found[1], (found[2] or "").strip(), u, (found[4] or "").strip())
 
 
 class PlanStage(StageView):
+    """What is measured, workings and conditions with their troubles in place, the rule, the groups."""
+
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self.about = label("", "soft", wrap=True)
         self.measured = rich()
         self.workings = CheckedEditor(self._check_workings, self._keep_workings, 5)
         self.conditions = CheckedEditor(self._check_conditions, self._keep_conditions, 2)
-        self.by_bench = Table(["bench", "condition", "value ± uncertainty"], left=(0, 1), stretch=0, edit=(2,))
+        self.by_bench = Table(["bench", "condition", "type value ± uncertainty"], left=(0, 1), stretch=0, edit=(2,))
         self.by_bench.edited.connect(self._set_condition)
-        self.rule = QLineEdit()
-        self.runs = QLineEdit()
+        self.rule = Field()
+        self.runs = Field()
         for field in (self.rule, self.runs):
             field.setFixedWidth(px(70))
             field.editingFinished.connect(self._set_rule)
+        self.by_bench.refilled.connect(self.refresh)
         self.pool = rich()
-        self.alias = QLineEdit()
-        self.alias.setPlaceholderText("alias of another group")
+        self.alias = Field()
+        self.alias.setPlaceholderText("name of another group")
+        self.alias.setToolTip("A name for the bench, as Basalt; no student needs to be named")
         self.alias.returnPressed.connect(self._add_group)
         measured = Card("What is measured")
         measured.add(self.about, self.measured)
@@ -71,7 +73,6 @@ class PlanStage(StageView):
         say(conditions.aside, "name (unit) ± usual uncertainty")
         conditions.body.addLayout(self.conditions.layout_with_actions)
         benches = Card("Conditions of each bench")
-        say(benches.aside, "type a value; Enter keeps it")
         benches.add(self.by_bench)
         benches.body.addStretch(1)
         benches.body.addLayout(hbox(self.alias, button("Add a group", self._add_group)))
@@ -92,23 +93,25 @@ class PlanStage(StageView):
         self.head.addWidget(button("Go on: Plug in (2)", lambda: hub.go("plug"), role="main"))
 
     def refresh(self) -> None:
-        plan = self.hub.lesson.plan
+        plan = self.hub.lesson.store.plan
         say(self.title, plan.name)
-        say(self.subtitle, f"plan for class {self.hub.lesson.class_name}" if self.hub.lesson.class_name else "plan")
+        say(
+            self.subtitle,
+            f"plan for class {self.hub.lesson.store.class_name}" if self.hub.lesson.store.class_name else "plan",
+        )
         say(self.about, plan.about or "This plan has no description.")
         say(self.measured, self._measured_words(plan))
         self.workings.show_kept("\n".join(plan.workings))
         self.conditions.show_kept("\n".join(condition_line(each) for each in plan.conditions))
-        if not self.rule.hasFocus():
-            self.rule.setText(f"{plan.rule.seconds:g}")
-        if not self.runs.hasFocus():
-            self.runs.setText(str(plan.runs_per_group))
-        rows = []
-        for group in self.hub.lesson.groups:
-            kept = self.hub.lesson.conditions(group.id)
+        for field, kept_text in ((self.rule, f"{plan.rule.seconds:g}"), (self.runs, str(plan.runs_per_group))):
+            if not (field.hasFocus() and field.isModified()):
+                field.setText(kept_text)
+        rows: list[list[Cell]] = []
+        for group in self.hub.lesson.store.groups:
+            kept = self.hub.lesson.store.conditions(group.id)
             for condition in plan.conditions:
                 value = kept.get(condition.name)
-                shown = written(value.value, value.u, value.unit) if value else ("not set", "amber")
+                shown: Cell = written(value.value, value.u, value.unit) if value else ("not set", "amber")
                 rows.append([group.alias, f"{condition.name}", shown])
         self.by_bench.fill(rows)
         self.by_bench.fit(16)
@@ -120,7 +123,7 @@ class PlanStage(StageView):
             points = ", ".join(f"{p.label}{' (check)' if p.check else ''}" for p in sensor.points)
             lines.append(
                 f"<b>{html.escape(sensor.quantity)}</b> in {html.escape(sensor.unit)}, from the channel "
-                f"<b>{html.escape(sensor.channel)}</b> through a {html.escape(sensor.curve)}; reference points: {html.escape(points)}"
+                f"<b>{html.escape(sensor.channel)}</b> through a {html.escape(curve_name(sensor.curve))}; reference points: {html.escape(points)}"
             )
             if sensor.steps:
                 lines.append(f"&nbsp;&nbsp;before the curve: {html.escape('; '.join(sensor.steps))}")
@@ -141,7 +144,7 @@ class PlanStage(StageView):
 
     def _check_workings(self, lines: list[str]) -> list[Found]:
         filled = [(at, line) for at, line in enumerate(lines) if line.strip()]
-        checked = check([line for _, line in filled], self.hub.lesson.channels)
+        checked = check([line for _, line in filled], self.hub.lesson.store.channels)
         return [
             (at, working.trouble.start, working.trouble.end, f"{working.trouble.what} {working.trouble.do}")
             for (at, _), working in zip(filled, checked.lines, strict=True)
@@ -149,7 +152,7 @@ class PlanStage(StageView):
         ]
 
     def _keep_workings(self, lines: list[str]) -> None:
-        self.hub.try_to(lambda: actions.edit_workings(self.hub.lesson, lines))
+        self.hub.try_to(lambda: self.hub.lesson.planning.edit_workings(lines))
 
     def _check_conditions(self, lines: list[str]) -> list[Found]:
         found, names = [], set()
@@ -159,7 +162,7 @@ class PlanStage(StageView):
             try:
                 condition = read_condition(line)
                 if condition.name in names:
-                    raise UnitTrouble(f"“{condition.name}” is there twice.", do="Choose another name.")
+                    raise UnitTrouble("condition-twice", name=condition.name)
                 names.add(condition.name)
             except UnitTrouble as trouble:
                 found.append((at, 0, len(line), trouble.sentence))
@@ -167,18 +170,20 @@ class PlanStage(StageView):
 
     def _keep_conditions(self, lines: list[str]) -> None:
         kept = tuple(read_condition(line) for line in lines if line.strip())
-        plan = msgspec.structs.replace(self.hub.lesson.plan, conditions=kept)
-        self.hub.try_to(lambda: actions.change_plan(self.hub.lesson, plan, "Change the conditions"))
+        plan = msgspec.structs.replace(self.hub.lesson.store.plan, conditions=kept)
+        self.hub.try_to(lambda: self.hub.lesson.planning.change_plan(plan, "Change the conditions"))
 
     def _set_condition(self, row: int, _: int, text: str) -> None:
-        conditions = self.hub.lesson.plan.conditions
-        group = self.hub.lesson.groups[row // len(conditions)]
+        conditions = self.hub.lesson.store.plan.conditions
+        group = self.hub.lesson.store.groups[row // len(conditions)]
         name = conditions[row % len(conditions)].name
-        self.hub.try_to(lambda: actions.set_condition(self.hub.lesson, group.id, name, text))
-        self.refresh()
+        if self.hub.try_to(lambda: self.hub.lesson.planning.set_condition(group.id, name, text)):
+            value = self.hub.lesson.store.conditions(group.id)[name]
+            self.hub.tell(f"{name} of {group.alias} is {value}.", "good", act="Take back", then=self.hub.undo)
+        self.by_bench.refill()
 
     def _set_rule(self) -> None:
-        plan = self.hub.lesson.plan
+        plan = self.hub.lesson.store.plan
         try:
             seconds, runs = number(self.rule.text()), int(self.runs.text())
             if not 0 <= seconds <= 86_400 or not 1 <= runs <= 99:
@@ -187,18 +192,24 @@ class PlanStage(StageView):
             self.hub.tell(
                 "A run lasts 0 to 86 400 s, and there are 1 to 99 runs for each group. Nothing was changed.", "red"
             )
-            self.rule.setText(f"{plan.rule.seconds:g}")
-            self.runs.setText(str(plan.runs_per_group))
+            for field, kept_text in ((self.rule, f"{plan.rule.seconds:g}"), (self.runs, str(plan.runs_per_group))):
+                field.setText(kept_text)
             return
         if (seconds, runs) != (plan.rule.seconds, plan.runs_per_group):
             changed = msgspec.structs.replace(plan, rule=RulePlan(seconds), runs_per_group=runs)
-            self.hub.try_to(lambda: actions.change_plan(self.hub.lesson, changed, "Change the rule"))
+            if self.hub.try_to(lambda: self.hub.lesson.planning.change_plan(changed, "Change the rule")):
+                self.hub.tell(
+                    f"Kept: {changed.rule.words}, {runs} run{'s' if runs != 1 else ''} of each group.", "good",
+                    act="Take back", then=self.hub.undo,
+                )  # fmt: skip
+        for field, kept_text in ((self.rule, f"{seconds:g}"), (self.runs, str(runs))):
+            field.setText(kept_text)
 
     def _add_group(self) -> None:
         if self.alias.text().strip() and self.hub.try_to(
-            lambda: actions.add_groups(self.hub.lesson, [self.alias.text()])
+            lambda: self.hub.lesson.planning.add_groups([self.alias.text()])
         ):
             self.alias.clear()
 
-    def keys(self) -> dict[str, tuple[str, object]]:
+    def keys(self) -> Keys:
         return {"W": ("write workings", self.workings.setFocus)}

@@ -5,20 +5,32 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import msgspec
-from PyQt6.QtWidgets import QComboBox, QFrame, QLineEdit
+from PyQt6.QtWidgets import QFrame
 
-from common_bench.desk.look.pieces import Card, Table, button, hbox, label, say, set_property, vbox
+from common_bench.desk.look.pieces import (
+    Card,
+    Field,
+    ShortLabel,
+    Table,
+    button,
+    choice,
+    hbox,
+    is_open,
+    label,
+    say,
+    set_property,
+    vbox,
+)
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson import actions
 from common_bench.lesson.words import column_rows, proposals, sure_words
 from common_bench.links.address import SPEEDS
 from common_bench.model.plan import AskPlan
-from common_bench.model.stream import ASSUMED_NO_VALUE, DIALECT_WORDS, Column, StreamFormat
+from common_bench.model.stream import ASSUMED_NO_VALUE, DIALECT_WORDS, Column, Role, StreamFormat
 from common_bench.model.trouble import PlanTrouble
-from common_bench.record.ear import Ear
+from common_bench.record.snapshot import KitState
 
-ROLES = {"a channel": "channel", "the kit's clock": "clock", "which kit": "kit", "left out": "ignored"}
+ROLES: dict[str, Role] = {"a channel": "channel", "the kit's clock": "clock", "which kit": "kit", "left out": "ignored"}
 SEPARATORS = {";": ";", ",": ",", "tab": "\t", "|": "|", "spaces": " ", ":": ":"}
 TICKS = {"s": 1.0, "ms": 1e-3, "µs": 1e-6}
 
@@ -37,40 +49,37 @@ class FormatCard(Card):
             left=(0, 1, 6),
             stretch=6,
             edit=(0, 1, 2),
+            wrap=True,
         )
         self.table.edited.connect(self._edit)
-        self.separator = QComboBox()
-        self.separator.addItems(list(SEPARATORS))
+        self.table.refilled.connect(self._show_again)
+        self.separator = choice(list(SEPARATORS))
         self.separator.activated.connect(self._set_separator)
-        self.no_value = QLineEdit()
+        self.no_value = Field()
         self.no_value.setMaximumWidth(px(110))
         self.no_value.setPlaceholderText("nan, empty")
         self.no_value.setToolTip("Texts that stand for “no value” besides nan and nothing at all, parted by spaces")
         self.no_value.editingFinished.connect(self._set_no_value)
-        self.comma = QComboBox()
-        self.comma.addItems(["decimal point", "decimal comma"])
+        self.comma = choice(["decimal point", "decimal comma"])
         self.comma.activated.connect(self._set_comma)
-        self.asking = QLineEdit()
+        self.asking = Field()
         self.asking.setMaximumWidth(px(120))
         self.asking.setPlaceholderText("no, it streams")
         self.asking.setToolTip("Text that asks for a reading, then every how many s: ? 0.5  (empty: the kit streams)")
         self.asking.editingFinished.connect(self._set_asking)
         self.every = button("Use for every kit like this (U)", self.use_for_every)
-        self.link = QLineEdit()
+        self.link = Field()
         self.link.setToolTip("Its link; ?speed=9600&bits=7&parity=even&stop=2&flow=hardware set a serial port by hand")
         self.link.editingFinished.connect(self._set_link)
-        self.speed = QComboBox()
-        self.speed.addItems([str(speed) for speed in SPEEDS])
+        self.speed = choice([str(speed) for speed in SPEEDS])
         self.speed.activated.connect(self._set_speed)
         self.restart = button("Restart the kit", self._restart)
-        self.effect = label("", "soft")
+        self.effect = ShortLabel("", "soft")
         self.asked = _Offer()
         self.add(self.table)
         soft = self._soft = [
             label(text, "soft") for text in ("split at", "no value is", "ask for each", "link", "speed")
         ]
-        for narrow in (self.effect, self.aside):
-            narrow.setMinimumWidth(1)  # cut rather than push the card out of a small window
         self.body.addLayout(hbox(soft[0], self.separator, self.comma, None, self.effect, spacing=7))
         self.body.addLayout(hbox(soft[1], self.no_value, soft[2], self.asking, None, spacing=7))
         row = hbox(soft[3], self.link, soft[4], self.speed, spacing=7)
@@ -82,25 +91,25 @@ class FormatCard(Card):
 
     # what is seen
 
-    def show_kit(self, kit: int, ear: Ear) -> None:
+    def show_kit(self, kit: int, state: KitState) -> None:
         lesson = self._hub.lesson
-        self._kit, format = kit, ear.chain.reader.format
+        self._kit, format = kit, state.format
         known = format is not None
         for widget in (self.table, self.separator, self.comma, self.no_value, self.every, self.effect, *self._soft[:2]):
             widget.setVisible(known)
         for field, text in (
-            (self.link, ear.address.text),
-            (self.asking, _ask_words(ear.asking.plan if ear.asking else None)),
+            (self.link, state.address.text),
+            (self.asking, _ask_words(state.asking)),
         ):
             if not field.hasFocus() and field.text() != text:
                 field.setText(text)
                 set_property(field, "wrong", False)
-        self.link.setEnabled(ear.parent is None)
-        has_speed = ear.address.has_speed
+        self.link.setEnabled(state.parent is None)
+        has_speed = state.address.has_speed
         for widget in (self.speed, self._speed_words, self.restart):
             widget.setVisible(has_speed)
-        if not self.speed.view().isVisible():
-            text = str(ear.address.speed)
+        if not is_open(self.speed):
+            text = str(state.address.speed)
             if self.speed.findText(text) < 0:
                 self.speed.addItem(text)
             self.speed.setCurrentText(text)
@@ -115,9 +124,9 @@ class FormatCard(Card):
         )
         self.table.fill(column_rows(lesson, kit))
         self.table.fit(9)
-        self._offer(format)
+        self._offer(kit, format)
         if format == self._format:
-            self._say_effect(ear, format)
+            self._say_effect(state, format)
             return
         self._format = format
         shown = next((name for name, mark in SEPARATORS.items() if mark == format.separator), ";")
@@ -127,14 +136,14 @@ class FormatCard(Card):
         self.comma.setEnabled(format.dialect in ("separated", "named", "tagged"))
         if not self.no_value.hasFocus():
             self.no_value.setText(" ".join(text for text in format.no_value if text not in ASSUMED_NO_VALUE))
-        self._say_effect(ear, format)
+        self._say_effect(state, format)
 
-    def _say_effect(self, ear: Ear, format: StreamFormat) -> None:
-        lines = [line for line in ear.lines()[-100:] if line.kind not in ("sent", "words", "names", "half")]
+    def _say_effect(self, state: KitState, format: StreamFormat) -> None:
+        lines = [line for line in state.tape[-100:] if line.kind not in ("sent", "words", "names", "half")]
         good = sum(1 for line in lines if line.kind == "reading")
         say(self.effect, f"reads {good} of the last {len(lines)}" if lines else "")
 
-    def _offer(self, format: StreamFormat) -> None:
+    def _offer(self, kit: int, format: StreamFormat) -> None:
         if format.question and format.other is not None:
             one, two = ("one number", "two numbers") if len(format.columns) == 1 else ("as it is", "the other way")
             other = format.other
@@ -142,7 +151,7 @@ class FormatCard(Card):
                 format.question, one, lambda: self._keep(msgspec.structs.replace(format, question="", other=None, sure=1.0)),
                 two, lambda: self._keep(msgspec.structs.replace(other, worked_out_from=format.worked_out_from, sure=1.0)),
             )  # fmt: skip
-        elif (texts := proposals(self._hub.lesson, self._kit, format)) and texts[0] not in self._declined:
+        elif (texts := proposals(self._hub.lesson, kit, format)) and texts[0] not in self._declined:
             text = texts[0]
             rest = tuple(each for each in format.proposals if each != text)
             self.asked.offer(
@@ -157,21 +166,29 @@ class FormatCard(Card):
 
     def _keep(self, format: StreamFormat, *, every: bool = False) -> bool:
         kit = self._source()
-        return kit is not None and self._hub.try_to(lambda: actions.read_as(self._hub.lesson, kit, format, every=every))
+        return kit is not None and self._hub.try_to(lambda: self._hub.lesson.roster.read_as(kit, format, every=every))
 
     def _source(self) -> int | None:
         """The kit whose port it is, where one port relays several."""
-        ear = self._hub.lesson.engine.ears.get(self._kit) if self._kit is not None else None
-        return ear.parent.kit if ear is not None and ear.parent is not None else self._kit
+        state = self._hub.lesson.roster.kits.get(self._kit) if self._kit is not None else None
+        return state.parent if state is not None and state.parent is not None else self._kit
 
     def _edit(self, row: int, column: int, text: str) -> None:
-        ear = self._hub.lesson.engine.ears.get(self._kit) if self._kit is not None else None
-        format = ear.chain.reader.format if ear is not None else None
+        state = self._hub.lesson.roster.kits.get(self._kit) if self._kit is not None else None
+        format = state.format if state is not None else None
         if format is None or row >= len(format.columns):
             return
         before = format.columns[row]
-        self._hub.try_to(lambda: self._keep_column(format, row, _edited(before, column, text.strip(), format)))
+        shown = column_rows(self._hub.lesson, self._kit)[row][column] if self._kit is not None else ""
+        if text.strip() and text != shown:
+            self._hub.try_to(lambda: self._keep_column(format, row, _edited(before, column, text.strip(), format)))
         self._format = None
+        self.table.refill()
+
+    def _show_again(self) -> None:
+        state = self._hub.lesson.roster.kits.get(self._kit) if self._kit is not None else None
+        if self._kit is not None and state is not None:
+            self.show_kit(self._kit, state)
 
     def _keep_column(self, format: StreamFormat, row: int, column: Column) -> None:
         columns = [*format.columns[:row], column, *format.columns[row + 1 :]]
@@ -197,31 +214,31 @@ class FormatCard(Card):
         kit = self._source()
         if kit is None:
             return
-        ear = self._hub.lesson.engine.ears[kit]
-        if self.asking.text() == _ask_words(ear.asking.plan if ear.asking else None):
+        state = self._hub.lesson.roster.kits[kit]
+        if self.asking.text() == _ask_words(state.asking):
             return
         worked = self._hub.try_to(
-            lambda: actions.ask_for_readings(self._hub.lesson, kit, _read_asking(self.asking.text()))
+            lambda: self._hub.lesson.roster.ask_for_readings(kit, _read_asking(self.asking.text()))
         )
         set_property(self.asking, "wrong", not worked)
 
     def _set_link(self) -> None:
         kit = self._source()
-        ear = self._hub.lesson.engine.ears.get(kit) if kit is not None else None
-        if ear is None or self.link.text().strip() == ear.address.text:
+        state = self._hub.lesson.roster.kits.get(kit) if kit is not None else None
+        if kit is None or state is None or self.link.text().strip() == state.address.text:
             return
-        worked = self._hub.try_to(lambda: actions.set_link(self._hub.lesson, kit, self.link.text()))
+        worked = self._hub.try_to(lambda: self._hub.lesson.roster.set_link(kit, self.link.text()))
         set_property(self.link, "wrong", not worked)
 
     def _set_speed(self, _: int) -> None:
         kit = self._source()
         if kit is not None:
-            address = self._hub.lesson.engine.ears[kit].address.at(int(self.speed.currentText()))
-            self._hub.try_to(lambda: actions.set_link(self._hub.lesson, kit, address.text))
+            address = self._hub.lesson.roster.kits[kit].address.at(int(self.speed.currentText()))
+            self._hub.try_to(lambda: self._hub.lesson.roster.set_link(kit, address.text))
 
     def _restart(self) -> None:
         kit = self._source()
-        if kit is not None and self._hub.try_to(lambda: self._hub.lesson.engine.restart(kit)):
+        if kit is not None and self._hub.try_to(lambda: self._hub.lesson.roster.restart(kit)):
             self._hub.tell("The kit was restarted.", "good")
 
     def use_for_every(self) -> None:
@@ -267,17 +284,15 @@ def _edited(column: Column, at: int, text: str, format: StreamFormat) -> Column:
         name = text.partition(" ")[2] if text.partition(" ")[0].isdigit() else text
         taken = [each.name.lower() for each in format.columns if each is not column]
         if not name or name.lower() in taken:
-            raise PlanTrouble(f"a column cannot be called “{name}”.", do="Choose a name that no other column has.")
+            raise PlanTrouble("column-name-taken", name=name)
         return msgspec.structs.replace(column, name=name, key=column.key or (column.name if format.sparse else ""))
     if at == 2:
         if column.role == "clock" and text not in TICKS:
-            raise PlanTrouble(f"a clock cannot count in “{text}”.", do="Write s, ms or µs.")
+            raise PlanTrouble("no-such-clock-unit", text=text)
         return msgspec.structs.replace(column, unit=text, tick=TICKS.get(text, 0.0) if column.role == "clock" else 0.0)
     role = next((role for words, role in ROLES.items() if words.startswith(text.lower()) or role == text.lower()), None)
     if role is None:
-        role = "channel" if text.lower().startswith(("raw", "for")) else None
-    if role is None:
-        raise PlanTrouble(f"a column cannot be “{text}”.", do=f"Write one of: {', '.join(ROLES)}.")
+        raise PlanTrouble("no-such-role", text=text, known=", ".join(ROLES))
     tick = (column.tick or TICKS.get(column.unit, 1e-3)) if role == "clock" else 0.0
     unit = next((unit for unit, each in TICKS.items() if each == tick), column.unit) if role == "clock" else column.unit
     return msgspec.structs.replace(column, role=role, tick=tick, unit=unit)

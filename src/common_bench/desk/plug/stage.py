@@ -2,40 +2,66 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
-from PyQt6.QtWidgets import QComboBox, QFrame, QScrollArea, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, button, hbox, label, rich, say, scrolled, set_property, vbox
+from common_bench.desk.look.pieces import (
+    Card,
+    button,
+    choice,
+    hbox,
+    is_open,
+    label,
+    rich,
+    say,
+    scrolled,
+    set_property,
+    vbox,
+)
 from common_bench.desk.look.sheet import MONO, palette, px
 from common_bench.desk.plug.format_card import FormatCard
 from common_bench.desk.plug.kit_card import KitCard
 from common_bench.desk.shell.hub import Hub
-from common_bench.desk.shell.stage import StageView
+from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.shell.tape import coloured, kind_words
-from common_bench.lesson import actions
-from common_bench.lesson.words import capital, kit_words, port_words
+from common_bench.lesson.words import KitWords, capital, kit_words, port_words
 from common_bench.links.address import read_address
 from common_bench.model.bench import Port
 from common_bench.model.plan import AskPlan
 from common_bench.model.trouble import LinkTrouble
-from common_bench.record.ear import Ear, TapeLine
+from common_bench.record.snapshot import KitState
+from common_bench.record.tape import TapeLine
 from common_bench.record.which import WhichIsWhich
 
 SHOWN_LINES = 8
+LIST, LEAST_LIST = 312, 256  # px; the larger type of the projector theme needs the room beside it
 
 
-class Entry(NamedTuple):
-    """Something plugged in: a kit with its ear, or a port that cannot be opened."""
+class PluggedIn(NamedTuple):
+    """Something plugged in: a kit as it is heard, or a port that cannot be opened."""
 
     key: str
     kit: int | None
-    ear: Ear | None
+    state: KitState | None
     port: Port | None
+
+    @property
+    def trouble(self) -> LinkTrouble | None:
+        """What is wrong with the kit, or wants to be known."""
+        return (self.state.trouble or self.state.warning) if self.state is not None else None
+
+    @property
+    def source(self) -> int | None:
+        """The kit whose port it is, where one port relays several."""
+        return self.state.parent if self.state is not None and self.state.parent is not None else self.kit
 
 
 class PlugStage(StageView):
+    """The list of what is plugged in, and all about the one that is chosen."""
+
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._chosen = ""
@@ -46,7 +72,6 @@ class PlugStage(StageView):
         self.raw = rich()
         self.raw.setWordWrap(False)
         self.raw.setMinimumWidth(1)
-        self.raw_card.aside.setMinimumWidth(1)
         wash = QFrame()
         wash.setObjectName("plainwash")
         wash_column = QVBoxLayout(wash)
@@ -54,9 +79,9 @@ class PlugStage(StageView):
         wash_column.addWidget(self.raw)
         self.raw_card.add(wash)
         self.read_card = FormatCard(hub)
-        self.whose = QComboBox()
+        self.whose = choice(tip="Whose kit it is (B)")
         self.whose.activated.connect(self._give)
-        self.raw_card.body.itemAt(0).layout().insertLayout(1, hbox(label("belongs to", "soft"), self.whose, spacing=6))
+        self.raw_card.top.insertLayout(1, hbox(label("belongs to", "soft"), self.whose, spacing=6))
         self.wrong_card = Card("", name=True)
         self.wrong = label("", wrap=True)
         self.act = button("", self._act, role="main")
@@ -72,10 +97,9 @@ class PlugStage(StageView):
         self.which = button("Which is which? (W)", self.ask_which)
         self.head.addWidget(self.which)
         self.head.addWidget(button("Give kits in order (G)", self._give_in_order))
-        self.head.addWidget(button("Add a kit by address… (A)", self._ask_address))
         say(self.title, "What is plugged in")
 
-    def _make_list(self) -> QScrollArea:
+    def _make_list(self) -> QWidget:
         self._list = QVBoxLayout()
         self._list.setSpacing(px(7))
         self._list.setContentsMargins(1, 1, px(6), 1)
@@ -85,11 +109,14 @@ class PlugStage(StageView):
             wrap=True,
         )
         area = scrolled(vbox(self.empty, self._list, None, spacing=0))
-        area.setMinimumWidth(px(236))
-        area.setMaximumWidth(px(318))
-        return area
+        column = vbox(area, button("Add a kit by address… (A)", self._ask_address), spacing=7)
+        column.setStretch(0, 1)
+        made = QWidget()
+        made.setLayout(column)
+        made.setFixedWidth(LEAST_LIST if palette().scale > 1 else LIST)
+        return made
 
-    def keys(self) -> dict[str, tuple[str, object]]:
+    def keys(self) -> Keys:
         return {
             "W": ("which is which: press, warm or cover one sensor", self.ask_which),
             "Return": ("give this kit to the selected bench", self.give_to_selected),
@@ -109,25 +136,25 @@ class PlugStage(StageView):
 
     # what is there
 
-    def _entries(self) -> list[Entry]:
+    def _entries(self) -> list[PluggedIn]:
         """Kits of benches in order, then loose ones, then ports that cannot be opened."""
         lesson = self.hub.lesson
-        places = {lesson.kit_of(group.id): at for at, group in enumerate(lesson.groups)}
-        ears = sorted(lesson.engine.ears.items(), key=lambda each: (places.get(each[0], 999), each[0]))
-        return [Entry(f"kit {kit}", kit, ear, None) for kit, ear in ears] + [
-            Entry(port.link, None, None, port) for port in self.hub.refused
+        places = {lesson.store.kit_of(group.id): at for at, group in enumerate(lesson.store.groups)}
+        ears = sorted(lesson.roster.kits.items(), key=lambda each: (places.get(each[0], 999), each[0]))
+        return [PluggedIn(f"kit {kit}", kit, state, None) for kit, state in ears] + [
+            PluggedIn(port.link, None, None, port) for port in self.hub.refused
         ]
 
     def choose(self, key: str) -> None:
         self._chosen = key
         entry = self._entry()
         if entry and entry.kit is not None:
-            group = self.hub.lesson.group_at(entry.kit)
+            group = self.hub.lesson.store.group_at(entry.kit)
             if group is not None:
                 self.hub.select(group)
         self.refresh()
 
-    def _entry(self) -> Entry | None:
+    def _entry(self) -> PluggedIn | None:
         entries = self._entries()
         return next((each for each in entries if each.key == self._chosen), entries[0] if entries else None)
 
@@ -137,21 +164,27 @@ class PlugStage(StageView):
             at = keys.index(self._chosen) if self._chosen in keys else 0
             self.choose(keys[(at + by) % len(keys)])
 
+    def chosen(self) -> object:
+        return self._chosen
+
+    def choose_again(self, what: object) -> None:
+        self._chosen = str(what)
+
     def refresh(self) -> None:
-        own = self.hub.lesson.kit_of(self.hub.group) if self.hub.group else None
+        own = self.hub.lesson.store.kit_of(self.hub.group) if self.hub.group else None
         chosen = self._entry()
         if own is not None and (
             chosen is None
-            or (chosen.kit is not None and self.hub.lesson.group_at(chosen.kit) not in (None, self.hub.group))
+            or (chosen.kit is not None and self.hub.lesson.store.group_at(chosen.kit) not in (None, self.hub.group))
         ):
             self._chosen = f"kit {own}"
-        wanted = ["nobody", *(group.alias for group in self.hub.lesson.groups)]
+        wanted = ["nobody", *(group.alias for group in self.hub.lesson.store.groups)]
         if [self.whose.itemText(at) for at in range(self.whose.count())] != wanted:
             self.whose.clear()
             self.whose.addItems(wanted)
-        self.breathe()
+        self.tick()
 
-    def breathe(self) -> None:
+    def tick(self) -> None:
         entries = self._entries()
         keys = [each.key for each in entries]
         for key in [key for key in self._cards if key not in keys]:
@@ -166,11 +199,11 @@ class PlugStage(StageView):
                 self._cards[entry.key] = KitCard(entry.key, entry.kit, self.choose)
                 self._list.insertWidget(at, self._cards[entry.key])
             lesson = self.hub.lesson
-            words = kit_words(lesson, entry.kit) if entry.kit is not None else port_words(entry.port)
-            group = lesson.group_at(entry.kit) if entry.kit is not None else None
+            words = self._words(entry)
+            group = lesson.store.group_at(entry.kit) if entry.kit is not None else None
             lit = entry.kit is not None and entry.kit == self.hub.lit
             self._cards[entry.key].show_kit(
-                lesson.group(group) if group is not None else None,
+                lesson.store.group(group) if group is not None else None,
                 words,
                 chosen=entry is chosen or entry == chosen,
                 lit=lit,
@@ -181,24 +214,30 @@ class PlugStage(StageView):
         say(self.subtitle, f"{len(entries) - troubled} heard · {more}")
         self._show_chosen(chosen)
 
-    def _show_chosen(self, entry: Entry | None) -> None:
+    def _words(self, entry: PluggedIn) -> KitWords:
+        if entry.kit is not None:
+            return kit_words(self.lesson, entry.kit)
+        assert entry.port is not None
+        return port_words(entry.port)
+
+    def _show_chosen(self, entry: PluggedIn | None) -> None:
         for card in (self.raw_card, self.read_card, self.wrong_card):
             card.setVisible(entry is not None)
         if entry is None:
             return
         lesson = self.hub.lesson
-        group = lesson.group_at(entry.kit) if entry.kit is not None else None
-        place = lesson.kits[entry.kit].name if entry.kit is not None else entry.port.name
-        name = lesson.group(group).alias if group is not None else place
+        group = lesson.store.group_at(entry.kit) if entry.kit is not None else None
+        place = self._words(entry).where
+        name = lesson.store.group(group).alias if group is not None else place
         say(self.raw_card.heading, name)
-        trouble = entry.ear.trouble or entry.ear.warning if entry.ear is not None else None
+        trouble = entry.trouble
         words = trouble.sentence if trouble is not None else (entry.port.trouble if entry.port else "")
         self.wrong_card.setVisible(bool(words))
         say(
             self.wrong_card.heading,
-            f"{name} needs you" if entry.ear is None or entry.ear.trouble else f"{name}: look at this",
+            f"{name} needs you" if entry.state is None or entry.state.trouble else f"{name}: look at this",
         )
-        absent = lesson.absent_channels(entry.kit) if entry.kit is not None and group is not None else []
+        absent = lesson.roster.absent_channels(entry.kit) if entry.kit is not None and group is not None else []
         if absent and not words:
             words = f"The plan asks for a column called “{absent[0]}”, and this kit sends none. Give one of its columns that name in the table below."
             self.wrong_card.show()
@@ -207,30 +246,30 @@ class PlugStage(StageView):
         if trouble is not None and trouble.label:
             self.act.setText(f"{trouble.label} (D)")
         for card in (self.raw_card, self.read_card):
-            card.setVisible(entry.ear is not None)
-        if entry.ear is None:
+            card.setVisible(entry.state is not None)
+        if entry.state is None or entry.kit is None:
             return
-        colour = hue(palette(), lesson.group(group).emblem.colour) if group is not None else palette().ink
-        self._show_raw(entry.ear, colour)
-        self.read_card.show_kit(entry.kit, entry.ear)
-        if not self.whose.view().isVisible():
-            self.whose.setCurrentText(lesson.group(group).alias if group is not None else "nobody")
+        colour = hue(palette(), lesson.store.group(group).emblem.colour) if group is not None else palette().ink
+        self._show_raw(entry.state, colour)
+        self.read_card.show_kit(entry.kit, entry.state)
+        if not is_open(self.whose):
+            self.whose.setCurrentText(lesson.store.group(group).alias if group is not None else "nobody")
 
-    def _show_raw(self, ear: Ear, colour: str) -> None:
+    def _show_raw(self, state: KitState, colour: str) -> None:
         soft, red = palette().soft, palette().red
         lines = [
-            f"{coloured(line, ear.chain.reader.format, colour)} &nbsp;"
-            f"<span style='color:{red if line.kind == 'unreadable' else soft}'>{kind_words(line, ear)}</span>"
-            for line in self._worth_showing(ear)
+            f"{coloured(line, state.format, colour)} &nbsp;"
+            f"<span style='color:{red if line.kind == 'unreadable' else soft}'>{kind_words(line, state)}</span>"
+            for line in self._worth_showing(state)
         ]
         say(
             self.raw,
             f"<div style='font-family:{MONO};font-size:{px(13)}px;line-height:145%'>{'<br>'.join(lines) or '&nbsp;'}</div>",
         )
 
-    def _worth_showing(self, ear: Ear) -> list[TapeLine]:
+    def _worth_showing(self, state: KitState) -> list[TapeLine]:
         """The last lines, with the words, names and latest unreadable line of the tape kept in sight."""
-        tape = [line for line in ear.lines() if line.data.strip()]
+        tape = [line for line in state.tape if line.data.strip()]
         special = [line for line in tape if line.kind not in ("reading", "sent")][-3:]
         rest = [line for line in tape if line.kind in ("reading", "sent")][-(SHOWN_LINES - len(special)) :]
         return sorted(special + rest, key=lambda line: line.at)
@@ -244,30 +283,32 @@ class PlugStage(StageView):
             self.which.setText("Which is which? (W)")
             return
         lesson = self.hub.lesson
-        self._which = WhichIsWhich({kit: ear.live for kit, ear in lesson.engine.ears.items()}, lesson.engine.speed)
+        self._which = WhichIsWhich({kit: state.live for kit, state in lesson.roster.kits.items()}, lesson.engine.speed)
         self.which.setText("Listening… stop (W)")
         self.hub.tell(
             "Press, warm, cover or shake one sensor: its card and its bench light up. Enter gives it to the selected bench.",
             "amber",
+            ended=lambda: self._which is None,
         )
 
     def _look_which(self) -> None:
         if self._which is None:
             return
         lesson = self.hub.lesson
-        found = self._which.look({kit: ear.live for kit, ear in lesson.engine.ears.items()})
-        lit = found.kit if found is not None and found.clear else None
-        if lit is not None and lit != self.hub.lit:
-            group = lesson.group_at(lit)
-            whose = lesson.group(group).alias if group is not None else "nobody yet"
-            name = lesson.kits[lit].name
+        found = self._which.look({kit: state.live for kit, state in lesson.roster.kits.items()})
+        if found is None or not found.clear:
+            return
+        lit = found.kit
+        if lit != self.hub.lit:
+            group = lesson.store.group_at(lit)
+            whose = lesson.store.group(group).alias if group is not None else "nobody yet"
+            name = lesson.store.kits[lit].name
             self.hub.tell(
                 f"{name} moved: its {found.channel}, {found.times:.0f} times its own noise. It belongs to {whose}.",
                 "good",
             )
             self._chosen = f"kit {lit}"
-        if lit is not None:
-            self.hub.lit = lit
+        self.hub.lit = lit
 
     def give_to_selected(self) -> None:
         """The kit that lit up, or the chosen one, belongs to the selected bench."""
@@ -283,32 +324,32 @@ class PlugStage(StageView):
     def _give(self, at: int) -> None:
         entry = self._entry()
         if entry and entry.kit is not None:
-            self.hub.give(entry.kit, self.hub.lesson.groups[at - 1].id if at > 0 else None)
+            self.hub.give(entry.kit, self.hub.lesson.store.groups[at - 1].id if at > 0 else None)
 
     def _give_in_order(self) -> None:
         lesson = self.hub.lesson
-        kits = [kit for kit in sorted(lesson.engine.ears) if not lesson.is_receiver(kit)]
-        if actions.give_kits_in_order(lesson, kits) is None:
+        kits = [kit for kit in sorted(lesson.roster.kits) if not lesson.roster.is_receiver(kit)]
+        if lesson.roster.give_kits_in_order(kits) is None:
             self.hub.tell("Every kit has its bench, or no bench is free.", "good")
 
     def _act(self) -> None:
         """Does what the sentence about the trouble offers."""
         entry = self._entry()
-        trouble = entry.ear.trouble or entry.ear.warning if entry and entry.ear else None
-        if trouble is None or not trouble.act:
+        trouble = entry.trouble if entry is not None else None
+        source = entry.source if entry is not None else None
+        if trouble is None or not trouble.act or source is None:
             return
-        source = entry.ear.parent.kit if entry.ear.parent else entry.kit
-        lesson = self.hub.lesson
-        acts = {
-            "restart": lambda: lesson.engine.restart(source),
-            "send": lambda: actions.send(lesson, source, trouble.send, "no ending"),
-            "ask": lambda: actions.ask_for_readings(lesson, source, AskPlan(trouble.send or "?", 1.0, 0.5)),
+        roster = self.lesson.roster
+        acts: dict[str, Callable[[], object]] = {
+            "restart": lambda: roster.restart(source),
+            "send": lambda: roster.send(source, trouble.send, "no ending"),
+            "ask": lambda: roster.ask_for_readings(source, AskPlan(trouble.send or "?", 1.0, 0.5)),
         }
         if self.hub.try_to(acts[trouble.act]):
             self.hub.tell(f"Done: {trouble.label}.", "good")
 
     def _ask_address(self) -> None:
-        self.question.ask(
+        self.ask(
             "Address of the kit",
             "Listen",
             self._add,
@@ -317,10 +358,13 @@ class PlugStage(StageView):
 
     def _add(self, text: str) -> None:
         address = read_address(text.strip())
-        if any(ear.address.name == address.name and ear.parent is None for ear in self.hub.lesson.engine.ears.values()):
-            raise LinkTrouble(f"{address.name} is heard already.", do="Choose it in the list.")
+        if any(
+            state.address.name == address.name and state.parent is None
+            for state in self.hub.lesson.roster.kits.values()
+        ):
+            raise LinkTrouble("heard-already", name=address.name)
         name = (
             address.path.rsplit("/", 1)[-1] if address.kind in ("serial", "file") else address.name.partition("//")[2]
         )
-        kit = self.hub.lesson.hear(Port(text.strip(), name, address.name))
+        kit = self.hub.lesson.roster.hear(Port(text.strip(), name, address.name))
         self.choose(f"kit {kit}")

@@ -2,47 +2,46 @@
 
 from __future__ import annotations
 
+from textwrap import fill
+
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout
+from PyQt6.QtWidgets import QFileDialog, QVBoxLayout
 
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.emblems import SYMBOLS, EmblemView
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, Table, button, hbox, label, pretty, say, set_property, vbox
+from common_bench.desk.look.pieces import (
+    Card,
+    Cell,
+    ShortLabel,
+    Table,
+    button,
+    emptied,
+    hbox,
+    label,
+    pretty,
+    say,
+    set_property,
+    shortened,
+    vbox,
+)
 from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.pool.scatter_bar import ScatterBar
 from common_bench.desk.shell.hub import Hub
-from common_bench.desk.shell.stage import StageView
-from common_bench.lesson import actions
+from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.model.class_line import ClassResult
 from common_bench.model.measured import NO_VALUE, plain, written
+from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
 
 AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
-
-
-class ScatterBar(QFrame):
-    """Two shares side by side: within a group, between groups."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setFixedHeight(px(14))
-        row = hbox(spacing=0)
-        self.within, self.between = QFrame(), QFrame()
-        for part in (self.within, self.between):
-            row.addWidget(part)
-        self.setLayout(row)
-        self._row = row
-
-    def show_shares(self, within: float, between: float) -> None:
-        self.within.setStyleSheet(f"background: {palette().verdigris}; border-radius: 3px;")
-        self.between.setStyleSheet(f"background: {palette().copper}; border-radius: 3px;")
-        total = within + between or 1.0
-        self._row.setStretch(0, max(1, round(100 * within / total)))
-        self._row.setStretch(1, max(1, round(100 * between / total)))
+NOTE = 44  # characters of a line beside a point
 
 
 class PoolStage(StageView):
+    """Sealed: how many are in. Open: the class graph, or a table of findings where the plan has none."""
+
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._hidden = False
@@ -50,7 +49,7 @@ class PoolStage(StageView):
         self.out = button("Out to CSV… (E)", self.export)
         self.aside = button("", self.ask_aside)
         self.open = button("", self.open_or_seal, role="main")
-        for widget in (self.aside, self.names, self.out, self.open):
+        for widget in (self.out, self.open):
             self.head.addWidget(widget)
         self.sealed_card = Card()
         self.sealed_words = label("", "title", wrap=True)
@@ -68,12 +67,18 @@ class PoolStage(StageView):
         self.graph = Graph()
         self.graph_card.add(self.graph)
         self.table_card = Card()
-        self.table = Table(["bench", "runs", "", "", "", "from class line", "in?"], left=(0,), stretch=0)
+        self.table = Table(["bench", "runs", "", "", "", "from class line (u)", "in?"], left=(0,), stretch=0)
         self.table.itemSelectionChanged.connect(self._choose_row)
         self.table_card.add(self.table)
-        left = vbox(self.sealed_card, self.graph_card, self.table_card, spacing=11)
+        self.table_card.body.addLayout(hbox(self.names, None, self.aside))
+        self.findings_card = Card("Findings of all groups")
+        self.findings = Table(["bench"], left=(0,), stretch=0)
+        self.findings_card.add(self.findings)
+        self.findings_card.body.addStretch(1)
+        left = vbox(self.sealed_card, self.graph_card, self.table_card, self.findings_card, spacing=11)
         left.setStretch(0, 1)
         left.setStretch(1, 1)
+        left.setStretch(3, 1)
         self.finding_card = Card("Class finding")
         self.finding = label("", "finding", wrap=True)
         self.finding_words = label("", "soft", wrap=True)
@@ -98,7 +103,7 @@ class PoolStage(StageView):
         body.setStretch(1, 33)
         self.column.addLayout(body, 1)
 
-    def keys(self) -> dict[str, tuple[str, object]]:
+    def keys(self) -> Keys:
         return {
             "O": ("open or seal the pool", self.open_or_seal),
             "X": ("set this bench's findings aside or take them back", self.ask_aside),
@@ -109,27 +114,30 @@ class PoolStage(StageView):
     # what is done
 
     def open_or_seal(self) -> None:
-        self.hub.try_to(lambda: actions.open_pool(self.hub.lesson, opened=not self.hub.lesson.pool_open))
+        opened = not self.store.pool_open
+        if self.hub.try_to(lambda: self.lesson.pooling.open_pool(opened=opened)):
+            words = "The pool is open: every group sees every finding." if opened else "The pool is sealed."
+            self.hub.tell(words, "good", act="Take back", then=self.hub.undo)
 
     def hide_names(self) -> None:
         self._hidden = not self._hidden
         self.refresh()
 
-    def _own_rows(self) -> list:
-        return [row for row in self.hub.lesson.pool_rows() if row.group == self.hub.group]
+    def _own_rows(self) -> list[PoolRow]:
+        return [row for row in self.hub.lesson.store.pool_rows() if row.group == self.hub.group]
 
     def ask_aside(self) -> None:
         rows = self._own_rows()
-        if not rows or not self.hub.lesson.pool_open:
+        if not rows or not self.hub.lesson.store.pool_open:
             self.hub.tell("Choose a bench whose findings are in the opened pool.", "amber")
             return
         runs = [row.run for row in rows]
         if all(row.aside for row in rows):
-            self.hub.try_to(lambda: actions.take_back_in_pool(self.hub.lesson, runs))
+            self.hub.try_to(lambda: self.hub.lesson.pooling.take_back_in_pool(runs))
             return
-        alias = self.hub.lesson.group(self.hub.group).alias
-        self.question.ask(
-            f"Why is {alias} set aside?", "Set aside", lambda why: actions.set_aside_in_pool(self.hub.lesson, runs, why),
+        alias = self.hub.lesson.store.group(self.hub.group).alias
+        self.ask(
+            f"Why is {alias} set aside?", "Set aside", lambda why: self.hub.lesson.pooling.set_aside_in_pool(runs, why),
             hint="as: length to be measured again",
         )  # fmt: skip
 
@@ -142,23 +150,23 @@ class PoolStage(StageView):
     def export_to(self, folder: str) -> None:
         from pathlib import Path
 
-        from common_bench.lesson.exporting import export_pool
+        from common_bench.lesson.exporting import pool_export
 
         taken = [name for name in ("pool.csv", "pool.json", "class-graph.png") if (Path(folder) / name).exists()]
         if taken:
             self.hub.tell(f"{folder} holds a {taken[0]} already; nothing is overwritten. Choose another folder.", "red")
             return
-        try:
-            files = export_pool(self.hub.lesson, Path(folder))
-        except OSError as fault:
-            self.hub.tell(f"{folder} cannot be written to ({fault.strerror}). Choose another folder.", "red")
-            return
-        self.hub.tell(f"Written: {', '.join(str(path) for path in files)}", "good")
+        write = pool_export(self.lesson)
+        self.hub.tell("The pool is being written …", "good")
+        self.hub.later(
+            self.lesson.working_up.submit(lambda: write(Path(folder))),
+            lambda files: self.hub.tell(f"Written: {', '.join(str(path) for path in files)}", "good"),
+        )
 
     def _choose_row(self) -> None:
         row = self.table.currentRow()
         try:
-            places = self.hub.lesson.class_result().places
+            places = self.hub.lesson.pooling.class_result().places
         except Trouble:
             return
         if 0 <= row < len(places):
@@ -168,7 +176,7 @@ class PoolStage(StageView):
 
     def refresh(self) -> None:
         lesson = self.hub.lesson
-        graph, opened = lesson.plan.graph, lesson.pool_open
+        graph, opened = lesson.store.plan.graph, lesson.store.pool_open
         say(self.title, f"{pretty(graph.y)} against {graph.x}" if graph else "Pool")
         say(self.subtitle, "all groups · this lesson" if opened else "sealed")
         self.open.setText("Seal the pool (O)" if opened else "Open the pool to the class (O)")
@@ -177,17 +185,18 @@ class PoolStage(StageView):
         for widget in (self.names, self.aside, self.out):
             widget.setVisible(opened)
         rows = self._own_rows()
-        alias = lesson.group(self.hub.group).alias if self.hub.group else ""
+        alias = shortened(lesson.store.group(self.hub.group).alias) if self.hub.group else ""
         self.aside.setText(
             f"Take {alias} back (X)" if rows and all(row.aside for row in rows) else f"Set {alias} aside… (X)"
         )
         self.aside.setEnabled(bool(rows))
         self._show_who()
         for card in (self.graph_card, self.table_card, self.finding_card, self.scatter_card):
-            card.setVisible(opened)
+            card.setVisible(opened and graph is not None)
+        self.findings_card.setVisible(opened and graph is None)
         self.sealed_card.setVisible(not opened)
-        sent = len({row.group for row in lesson.pool_rows()})
-        say(self.sealed_count, f"{sent} of {len(lesson.groups)}")
+        sent = len({row.group for row in lesson.store.pool_rows()})
+        say(self.sealed_count, f"{sent} of {len(lesson.store.groups)}")
         say(self.sealed_words, "groups have sent their findings")
         say(
             self.sealed_more,
@@ -200,18 +209,20 @@ class PoolStage(StageView):
             if opened
             else "Sealed. Groups cannot see each other's findings until you open the pool.",
         )
-        if opened:
+        if opened and graph is not None:
             self._show_result()
+        elif opened:
+            self._show_findings()
 
     def _name(self, alias: str, group: int) -> str:
         if not self._hidden:
             return alias
-        places = [g.id for g in self.hub.lesson.groups]
+        places = [g.id for g in self.hub.lesson.store.groups]
         return f"group {chr(65 + places.index(group) % 26)}"
 
     def _show_result(self) -> None:
         try:
-            result = self.hub.lesson.class_result()
+            result = self.hub.lesson.pooling.class_result()
         except Trouble as trouble:
             say(self.finding, NO_VALUE)
             say(self.finding_words, trouble.sentence)
@@ -228,6 +239,26 @@ class PoolStage(StageView):
             say(self.within, f"within a group {plain(result.within, 3)} {unit}")
             say(self.between, f"between groups {plain(result.between, 3)} {unit}")
 
+    def _show_findings(self) -> None:
+        """A plan without a class graph pools its findings all the same: one row a run, one column each."""
+        plan, rows = self.store.plan, self.store.pool_rows()
+        conditions = [each.name for each in plan.conditions]
+        names = list(dict.fromkeys([*plan.findings, *(name for row in rows for name in row.findings)]))
+        heads = ["bench", "run", *conditions, *names, "in?"]
+        if self.findings.columnCount() != len(heads):
+            self.findings.setColumnCount(len(heads))
+        self.findings.setHorizontalHeaderLabels(heads)
+        cells: list[list[Cell]] = []
+        for row in rows:
+            tone = "soft" if row.aside else ""
+            values = [row.conditions.get(name) for name in conditions] + [row.findings.get(name) for name in names]
+            shown: list[Cell] = [(str(value) if value is not None else NO_VALUE, tone) for value in values]
+            state: Cell = (f"set aside: {row.aside}", "amber") if row.aside else ("in", "good")
+            cells.append([(self._name(row.alias, row.group), tone), (str(row.number), tone), *shown, state])
+        self.findings.fill(cells)
+        self.findings.fit(16)
+        say(self.subtitle, "all groups · this lesson" if rows else "nothing has been sent yet")
+
     def _draw(self, result: ClassResult) -> None:
         self.graph.wipe()
         if not result.points:
@@ -243,7 +274,7 @@ class PoolStage(StageView):
             self.graph.band(x, y - 2 * u, y + 2 * u, palette().verdigris, 45)
             self.graph.line(x, y, palette().verdigris, 2)
         for place in result.places:
-            group = self.hub.lesson.group(place.group)
+            group = self.hub.lesson.store.group(place.group)
             colour = hue(palette(), group.emblem.colour)
             own = [point for point in result.points if point.group == place.group]
             x, y = np.array([p.x.value for p in own]), np.array([p.y.value for p in own])
@@ -254,21 +285,27 @@ class PoolStage(StageView):
             alias = self._name(place.alias, place.group)
             words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
             if place.stands_out and place.words:
-                words = "   " + place.words.replace(place.alias, alias, 1).replace(", as if", ",\n   as if").replace(
-                    ": m", ":\n   m"
-                )
+                words = fill(place.words.replace(place.alias, alias, 1), NOTE, initial_indent="   ", subsequent_indent="   ")  # fmt: skip
             self.graph.note(
                 words, place.x.value, place.y.value, palette().red if place.stands_out else colour, anchor=(0, 0)
             )
         self.graph.setXRange(xs.min() - margin, xs.max() + 1.6 * margin, padding=0)
-        self.graph.frame_values([p.y.value for p in result.points], room=0.12)
+        ys = [p.y.value for p in result.points]
+        low = [
+            place.y.value
+            for place in result.places
+            if place.stands_out and place.y.value < min(ys) + 0.4 * float(np.ptp(ys))
+        ]
+        self.graph.frame_values(
+            [*ys, *(y - 0.4 * float(np.ptp(ys)) for y in low)], room=0.12
+        )  # what is said fits below
 
     def _show_table(self, result: ClassResult) -> None:
         lesson = self.hub.lesson
-        finding = lesson.plan.findings[0] if lesson.plan.findings else ""
-        rows = []
-        by_group: dict[int, list] = {}
-        for row in lesson.pool_rows():
+        finding = lesson.store.plan.findings[0] if lesson.store.plan.findings else ""
+        rows: list[list[Cell]] = []
+        by_group: dict[int, list[PoolRow]] = {}
+        for row in lesson.store.pool_rows():
             by_group.setdefault(row.group, []).append(row)
         x_unit = result.points[0].x.unit if result.points else ""
         y_unit = result.points[0].y.unit if result.points else ""
@@ -279,10 +316,13 @@ class PoolStage(StageView):
             f"{result.x_label} ({x_unit})",
             f"{finding} ({next(iter(units), '')})",
             f"{pretty(result.y_label)} ({y_unit})",
-            "from class line",
+            "from class line (u)",
             "in?",
         ]
         self.table.setHorizontalHeaderLabels(heads)
+        self.table.setColumnHidden(
+            3, palette().scale > 1
+        )  # what it is made from stands in stage 5; larger type has no room
         for place in result.places:
             own = [row.findings[finding] for row in by_group[place.group] if finding in row.findings]
             mean = float(np.mean([m.value for m in own])) if own else float("nan")
@@ -295,7 +335,7 @@ class PoolStage(StageView):
                 else 0.0
             )
             away = f"{place.away:+.1f}".replace("-", "−") if place.away == place.away else NO_VALUE
-            state = (
+            state: Cell = (
                 ("set aside", "amber") if place.aside else ("stands out", "red") if place.stands_out else ("in", "good")
             )
             rows.append(
@@ -319,7 +359,10 @@ class PoolStage(StageView):
             return
         found = result.finding
         say(self.finding, f"{result.finding_name} = {written(found.value, found.u, found.unit)}")
-        formula = self.hub.lesson.plan.graph.finding.partition("=")[2].strip()
+        graph = self.store.plan.graph
+        assert graph is not None, "a class line comes of a class graph"
+        assert result.line is not None, "a class finding comes of a class line"
+        formula = graph.finding.partition("=")[2].strip()
         say(
             self.finding_words,
             f"{pretty(formula)}, {result.line.runs} runs, {result.line.groups} groups",
@@ -328,22 +371,16 @@ class PoolStage(StageView):
             say(self.agreement, "")
             return
         away = abs(result.agreement)
-        accepted = pretty(self.hub.lesson.plan.graph.accepted)
+        accepted = pretty(graph.accepted)
         if away <= AGREES:
             say(self.agreement, f"agrees with {accepted} (off by {away:.1f} of its uncertainty)", "good")
         else:
             say(self.agreement, f"does not agree with {accepted} (off by {away:.1f} of its uncertainty)", "red")
 
     def _show_who(self) -> None:
-        while self._who.count():
-            item = self._who.takeAt(0)
-            inner = item.layout()
-            while inner is not None and inner.count():
-                widget = inner.takeAt(0).widget()
-                if widget is not None:
-                    widget.deleteLater()
-        rows = self.hub.lesson.pool_rows()
-        for group in self.hub.lesson.groups:
+        emptied(self._who)
+        rows = self.hub.lesson.store.pool_rows()
+        for group in self.hub.lesson.store.groups:
             own = [row for row in rows if row.group == group.id]
             if not own:
                 words, tone = "none yet", "amber"
@@ -355,7 +392,7 @@ class PoolStage(StageView):
                     f"{len(own)} finding{'s' if len(own) != 1 else ''}{f' · {later}' if later else ''}",
                     "soft",
                 )
-            alias = label(group.alias)
+            alias = ShortLabel(group.alias)
             alias.setFixedWidth(px(90))
-            said = label(words, tone)
-            self._who.addLayout(hbox(EmblemView(group.emblem.shape, group.emblem.colour, 16), alias, said, None))
+            said = ShortLabel(words, tone)
+            self._who.addLayout(hbox(EmblemView(group.emblem.shape, group.emblem.colour, 16), alias, said))

@@ -5,21 +5,23 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QFocusEvent, QMouseEvent
-from PyQt6.QtWidgets import QFrame, QLineEdit, QProgressBar
+from PyQt6.QtWidgets import QFrame, QProgressBar, QWidget
 
 from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import hbox, label, say, set_property, vbox
+from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson import actions
-from common_bench.lesson.words import RAW_DIGITS, shown
+from common_bench.lesson.words import RAW_DIGITS, bench_note, shown
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, digits
+from common_bench.record.snapshot import KitState
+
+STALE = 10.0  # s after which the last event's value is no longer shown as of now
 
 
-class ConditionField(QLineEdit):
+class ConditionField(Field):
     """A group's condition: only its value while nobody types, all of it while somebody does."""
 
     def __init__(self) -> None:
@@ -33,16 +35,20 @@ class ConditionField(QLineEdit):
             self.setText(self.short)
             self.home(False)
 
+    def put_back(self) -> None:
+        """What was kept, in the place of what was typed."""
+        self.setText(str(self.kept) if self.kept else "")
+
     @property
     def short(self) -> str:
         return f"{digits(self.kept.value, self.kept.u)} {self.kept.unit}" if self.kept else ""
 
-    def focusInEvent(self, event: QFocusEvent) -> None:
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)
         self.setText(str(self.kept) if self.kept else "")
         self.selectAll()
 
-    def focusOutEvent(self, event: QFocusEvent) -> None:
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
         super().focusOutEvent(event)
         self.show_kept(self.kept)
 
@@ -56,8 +62,8 @@ class Tile(QFrame):
         self._hub, self.group, self._small = hub, group.id, small
         colour = hue(palette(), group.emblem.colour)
         self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 20)
-        self.alias = label(group.alias, "name")
-        self.conditions = {condition.name: ConditionField() for condition in hub.lesson.plan.conditions[:1]}
+        self.alias = ShortLabel(group.alias, "name")
+        self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.conditions[:1]}
         self.state = label("", "soft")
         self.value = label(NO_VALUE)
         self.value.setStyleSheet(f"color: {colour}; font-size: {px(22 if small else 32)}px; font-weight: 650;")
@@ -75,14 +81,18 @@ class Tile(QFrame):
         self.progress.setRange(0, 1000)
         self.progress.setStyleSheet(f"QProgressBar::chunk {{ background: {colour}; border-radius: 3px; }}")
         self.progress_words = label("", "small")
-        head = [self.emblem, self.alias]
+        head: list[QWidget] = [self.emblem, self.alias]
+        self._names: list[QWidget] = []  # of the conditions; they give way where there is no room
         for name, field in self.conditions.items():
-            field.setMinimumWidth(px(76))
+            field.setMinimumWidth(px(70))
             field.setMaximumWidth(px(150))
+            field.setObjectName("quiet")
             field.setToolTip(f"{name} of {group.alias}: type it with its uncertainty, as 0.752 ± 0.002 m")
             field.editingFinished.connect(lambda n=name, f=field: self._set_condition(n, f))
             if not small:
-                head += [label(name, "soft"), field]
+                self._names.append(label(name, "soft"))
+                head += [self._names[-1], field]
+        self._head = head
         numbers = hbox(self.value, self.unit, None, self.second, self.second_unit, spacing=6)
         for words in (self.unit, self.second_unit):
             words.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
@@ -97,7 +107,19 @@ class Tile(QFrame):
         self.setLayout(column)
         self.trouble.hide()
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
+    @property
+    def has_room_for_names(self) -> bool:
+        """Whether the names of its conditions fit into its head."""
+        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(96)))
+        parts = [*self._head, self.state]
+        wanted = sum(each.minimumWidth() or each.sizeHint().width() for each in parts)
+        return wanted <= self.width() - px(24) - px(6) * (len(parts) + 1)
+
+    def show_names(self, shown: bool) -> None:
+        for each in self._names:
+            each.setVisible(shown)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self._hub.select(self.group)
 
     def _set_condition(self, name: str, field: ConditionField) -> None:
@@ -105,81 +127,95 @@ class Tile(QFrame):
         text = field.text().strip()
         if text in ("", field.short, str(field.kept)):
             return
-        worked = self._hub.try_to(lambda: actions.set_condition(lesson, self.group, name, text))
-        set_property(field, "wrong", not worked)
+        if self._hub.try_to(lambda: lesson.planning.set_condition(self.group, name, text)):
+            value = lesson.store.conditions(self.group)[name]
+            alias = lesson.store.group(self.group).alias
+            self._hub.tell(f"{name} of {alias} is {value}.", "good", act="Take back", then=self._hub.undo)
+            field.show_kept(value)
+            set_property(field, "wrong", False)
+        else:
+            set_property(field, "wrong", True)  # it stands there in red until it is right or left
 
     def refresh(self) -> None:
-        kept = self._hub.lesson.conditions(self.group)
+        kept = self._hub.lesson.store.conditions(self.group)
         for name, field in self.conditions.items():
             field.show_kept(kept.get(name))
             set_property(field, "wrong", False)
         set_property(self, "chosen", self._hub.group == self.group)
 
-    def breathe(self) -> None:
+    def tick(self) -> None:
         lesson = self._hub.lesson
-        ear = lesson.ear(self.group)
-        why = lesson.ready(self.group)
-        kept = len(lesson.kept_runs(self.group))
-        wanted = lesson.plan.runs_per_group
-        say(self.progress_words, f"{wanted} runs wanted, {kept} kept")
+        state = lesson.roster.state(self.group)
+        why = lesson.roster.why_not_ready(self.group)
+        kept = len(lesson.store.kept_runs(self.group))
+        wanted = lesson.store.plan.runs_per_group
+        say(self.progress_words, f"{kept} of {wanted} runs kept")
         self.progress.setValue(0)
-        if ear is not None and ear.run is not None:
-            run = ear.run
-            say(self.state, f"● run {run.number}", "red" if ear.trouble else "copper")
+        if state is not None and state.run is not None:
+            run = state.run
+            say(self.state, f"● run {run.number}", "red" if state.trouble else "copper")
             if run.rule.seconds:
                 self.progress.setValue(round(1000 * min(1.0, run.seconds / run.rule.seconds)))
                 say(self.progress_words, f"{run.seconds:.0f} of {run.rule.seconds:g} s")
             else:
-                say(self.progress_words, f"{run.seconds:.0f} s, until you end it")
+                say(self.progress_words, f"{run.seconds:.0f} s · ends by hand")
         else:
-            calibrated = lesson.kit_of(self.group) is not None and lesson.calibrations(lesson.kit_of(self.group))
-            words = why or ("ready" if calibrated or not lesson.plan.sensors else "not calibrated")
-            say(self.state, words, "good" if words == "ready" else "amber" if not why else "red")
+            kit = lesson.store.kit_of(self.group)
+            calibrated = kit is not None and (lesson.store.calibrations(kit) or not lesson.store.plan.sensors)
+            if why:
+                say(self.state, bench_note(why), "red")
+            elif calibrated:
+                say(self.state, "ready", "good")
+            else:
+                say(self.state, "not calibrated", "amber")
         trouble = (
-            ear.trouble.sentence
-            if ear is not None and ear.trouble is not None
+            state.trouble.sentence
+            if state is not None and state.trouble is not None
             else ""
-            if ear is not None
+            if state is not None
             else "This bench has no kit. Give it one in stage 2, Plug in."
         )
-        self.trouble.setVisible(bool(trouble) and not (ear is not None and ear.run is not None))
+        self.trouble.setVisible(bool(trouble) and not (state is not None and state.run is not None))
         self.trace.setVisible(not self.trouble.isVisibleTo(self))
         say(self.trouble, trouble)
 
     def draw(self, seconds: float, names: tuple[str, ...]) -> None:
-        ear = self._hub.lesson.ear(self.group)
-        if ear is None:
+        state = self._hub.lesson.roster.state(self.group)
+        if state is None:
             say(self.value, NO_VALUE)
             return
         name = names[0] if names else ""
-        latest = ear.live.latest(name)
-        picture = ear.live.picture(name, seconds, max(60, self.trace.width()))
+        latest = state.live.latest(name)
+        picture = state.live.picture(name, seconds, max(60, self.trace.width()))
         if not len(picture.t) or not np.isfinite(picture.values).any():
             raw = (
-                f"raw {self._hub.lesson.plan.sensors[0].channel}"
-                if self._hub.lesson.plan.sensors
-                else next(iter(ear.live.names()), "")
+                f"raw {self._hub.lesson.store.plan.sensors[0].channel}"
+                if self._hub.lesson.store.plan.sensors
+                else next(iter(state.live.names()), "")
             )
             latest, picture, name = (
-                ear.live.latest(raw),
-                ear.live.picture(raw, seconds, max(60, self.trace.width())),
+                state.live.latest(raw),
+                state.live.picture(raw, seconds, max(60, self.trace.width())),
                 raw,
             )
-        if latest is None or ear.trouble is not None:
+        if latest is None or state.trouble is not None:
             say(self.value, NO_VALUE)
         else:
             say(self.value, shown(latest) if not name.startswith("raw ") else digits(latest.value, RAW_DIGITS))
         guess = " · a guess" if latest is not None and latest.guess else ""
         say(self.unit, f"{latest.unit if latest else ''}{guess}\n{name}")
-        self._second(ear, names[1] if len(names) > 1 else "")
+        self._second(state, names[1] if len(names) > 1 else "")
         if self.trace.isVisible():
             self.trace.show_picture(
-                picture.t, picture.values, seconds, ear.live.last_t if ear.live.last_t == ear.live.last_t else 0.0,
-                guess=ear.live.guesses(name, picture),
+                picture.t, picture.values, seconds, state.live.last_t if state.live.last_t == state.live.last_t else 0.0,
+                guess=state.live.guesses(name, picture),
             )  # fmt: skip
 
-    def _second(self, ear: object, name: str) -> None:
-        latest = ear.live.latest(name) if name else None
-        known = latest is not None and latest.value == latest.value and ear.live.last_t - latest.t < 10
-        say(self.second, digits(latest.value, 0.002) if known else "")
-        say(self.second_unit, f"{latest.unit}\n{name}" if known else "")
+    def _second(self, state: KitState, name: str) -> None:
+        latest = state.live.latest(name) if name else None
+        if latest is None or latest.value != latest.value or state.live.last_t - latest.t >= STALE:
+            say(self.second, "")
+            say(self.second_unit, "")
+            return
+        say(self.second, digits(latest.value, 0.002))
+        say(self.second_unit, f"{latest.unit}\n{name}")

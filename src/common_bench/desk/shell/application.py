@@ -5,10 +5,11 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-import tempfile
 import time
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, Qt, QTimer
 from PyQt6.QtGui import QPixmapCache
@@ -17,13 +18,19 @@ from PyQt6.QtWidgets import QApplication, QLabel, QMainWindow
 from common_bench.desk.look.palette import PAPER
 from common_bench.desk.look.sheet import wear
 
+if TYPE_CHECKING:
+    from common_bench.desk.shell.faults import Faults
+    from common_bench.lesson.lesson import OpenLesson
+
+LAST_BOOK = "last book"
 STARTED = time.perf_counter()
 PIXMAP_CACHE = 1024  # KB; what is drawn anew thirty times a second needs no memory of its past
 
 
 def application() -> QApplication:
+    """The Qt application, made once."""
     existing = QApplication.instance()
-    app = existing or QApplication(sys.argv[:1])
+    app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("common-bench")
     app.setApplicationDisplayName("Common Bench")
     app.setStyle("Fusion")
@@ -33,6 +40,7 @@ def application() -> QApplication:
 
 
 def settings() -> QSettings:
+    """The desk's own settings on this machine."""
     return QSettings("common-bench", "desk")
 
 
@@ -49,8 +57,9 @@ class FirstWindow(QMainWindow):
         self.setWindowTitle("Common Bench")
 
 
-def _open_after_first_paint(words: str, make: Callable[[], QMainWindow]) -> int:
-    """Shows the frame, then makes the real window in its place; a trouble becomes a start window that says it."""
+def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -> int:
+    """Shows the frame, then makes the real window in its place. A Trouble ends the program with its sentence."""
+    from common_bench.desk.shell.faults import Faults, keep_a_log
     from common_bench.model.trouble import Trouble
 
     app = application()
@@ -59,12 +68,15 @@ def _open_after_first_paint(words: str, make: Callable[[], QMainWindow]) -> int:
     app.processEvents()
     if os.environ.get("COMMON_BENCH_TIMES"):
         print(f"first painted window after {time.perf_counter() - STARTED:.3f} s", file=sys.stderr)
+    keep_a_log()
+    faults = Faults()
+    faults.watch()
     kept: list[QMainWindow] = [first]
     failed: list[Trouble] = []
 
     def proceed() -> None:
         try:
-            window = make()
+            window = make(faults)
         except Trouble as trouble:
             failed.append(trouble)
             app.quit()
@@ -87,61 +99,93 @@ def _open_after_first_paint(words: str, make: Callable[[], QMainWindow]) -> int:
 
 
 def run_book(path: Path) -> int:
-    def make() -> QMainWindow:
-        from common_bench.desk.shell.hub import Hub
-        from common_bench.desk.shell.window import Bench
+    """The window on a bench book, which is opened the next time too."""
+
+    def make(faults: Faults) -> QMainWindow:
         from common_bench.lesson.lesson import OpenLesson
 
         lesson = OpenLesson.open(path)
-        settings().setValue("last book", str(path.resolve()))
-        return Bench(Hub(lesson))
+        settings().setValue(LAST_BOOK, str(path.resolve()))
+        return window_of(lesson, faults)
 
     return _open_after_first_paint(f"Opening {path.name} …", make)
 
 
+def window_of(lesson: OpenLesson, faults: Faults) -> QMainWindow:
+    """The window of a lesson."""
+    from common_bench.desk.shell.hub import Hub
+    from common_bench.desk.shell.window import Bench
+
+    return Bench(Hub(lesson), faults)
+
+
 def run_last_book() -> int:
     """Opens the last book, or the start window where there is none."""
-    last = settings().value("last book", "")
+    last = settings().value(LAST_BOOK, "")
     if last and Path(str(last)).is_file():
-        with contextlib.suppress(Exception):
-            from common_bench.book.book import check_file
+        from common_bench.book.book import check_file
+        from common_bench.model.trouble import Trouble
 
+        with contextlib.suppress(Trouble):
             check_file(Path(str(last)))
             return run_book(Path(str(last)))
 
-    def make() -> QMainWindow:
+    def make(faults: Faults) -> QMainWindow:
         from common_bench.desk.shell.start import StartWindow
 
-        return StartWindow()
+        def opened(lesson: OpenLesson) -> QMainWindow:
+            settings().setValue(LAST_BOOK, str(lesson.book.path))
+            return window_of(lesson, faults)
+
+        return StartWindow(opened)
 
     return _open_after_first_paint("Common Bench", make)
 
 
+def demo_folder(class_name: str) -> Path:
+    """A new folder of its own under the user's data, named by the day and time."""
+    import platformdirs
+
+    place = Path(platformdirs.user_data_dir("common-bench")) / "demo"
+    name = f"{class_name} {datetime.now():%Y-%m-%d %H.%M.%S}"
+    return place / name
+
+
 def run_demo(out: Path | None, speed: float, seed: int, class_name: str) -> int:
-    """The desk with the stand-in class plugged in and ready to calibrate."""
+    """The desk with the stand-in class plugged in and ready to calibrate; says where its book is."""
+    from common_bench.links.discovery import ports_folder
     from common_bench.standins.control import StandInProcess
 
-    folder = Path(tempfile.mkdtemp(prefix="common-bench-"))
-    stand_ins = StandInProcess(folder / "ports", seed=seed, world_speed=speed, class_name=class_name)
+    folder = out or demo_folder(class_name)
+    ports = ports_folder() / f"demo-{os.getpid()}"
+    stand_ins = StandInProcess(ports, seed=seed, world_speed=speed, class_name=class_name)
+    print(f"The demo's book is in {folder}", flush=True)
 
-    def make() -> QMainWindow:
-        return demo_window(out or folder, folder / "ports", speed, class_name)
+    def make(faults: Faults) -> QMainWindow:
+        return demo_window(folder, ports, speed, class_name, faults)
 
     try:
         return _open_after_first_paint("Plugging the stand-in class in …", make)
     finally:
         stand_ins.stop()
+        with contextlib.suppress(OSError):
+            ports.rmdir()
 
 
-def demo_window(out: Path, ports: Path, speed: float, class_name: str = "swinging-bottles") -> QMainWindow:
+def demo_window(
+    out: Path, ports: Path, speed: float, class_name: str = "swinging-bottles", faults: Faults | None = None
+) -> QMainWindow:
     """A window on a new book in `out`, with the stand-ins of `ports` heard and given to their benches."""
     from common_bench.desk.shell.hub import Hub
     from common_bench.desk.shell.window import Bench
     from common_bench.lesson.demonstration import plug_in, prepared_lesson
 
     out.mkdir(parents=True, exist_ok=True)
-    lesson = prepared_lesson(out / f"{class_name}.benchbook", speed=speed, class_name=class_name)
+    path = out / f"{class_name}.benchbook"
+    lesson = prepared_lesson(path, speed=speed, class_name=class_name)
     plug_in(lesson, ports)
     hub = Hub(lesson, ports, only_stand_ins=True)
     hub.stage = "calibrate"
-    return Bench(hub)
+    window = Bench(hub, faults)
+    hub.tell(f"This is the demo. Its book is {path}", "good")
+    return window

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import html
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.pieces import label, rich, say, set_property, vbox
+from common_bench.desk.look.pieces import ShortLabel, emptied, label, rich, say, set_property, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stand_in_panel import StandInPanel
@@ -19,6 +21,8 @@ MANY = 8  # groups from which on rows are lower
 
 
 class BenchRow(QFrame):
+    """One bench: emblem, alias, what matters now, the value now."""
+
     def __init__(self, hub: Hub, group: Group) -> None:
         super().__init__()
         self.setObjectName("bench")
@@ -26,44 +30,49 @@ class BenchRow(QFrame):
         self._hub, self.group = hub, group.id
         self.setAcceptDrops(True)
         self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 26)
-        self.alias = label(group.alias, "name")
-        self.line = label("", "small")
+        self.alias = ShortLabel(group.alias, "name")
+        self.line = ShortLabel("", "small")
         self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.value = label("", "value")
         self.unit = label("", "small")
         for right in (self.value, self.unit):
             right.setAlignment(Qt.AlignmentFlag.AlignRight)
         row = QHBoxLayout(self)
-        tight = 2 if len(hub.lesson.groups) > MANY else 7
-        row.setContentsMargins(px(8), px(tight), px(8), px(tight))
-        row.setSpacing(px(8))
+        tight = 2 if len(hub.lesson.store.groups) > MANY else 7
+        row.setContentsMargins(px(7), px(tight), px(6), px(tight))
+        row.setSpacing(px(6))
         row.addWidget(self.emblem)
         row.addLayout(vbox(self.alias, self.line, spacing=2), 1)
         row.addLayout(vbox(self.value, self.unit, spacing=1))
 
     def refresh(self) -> None:
         words = bench_words(self._hub.lesson, self.group, self._hub.stage)
-        say(self.alias, self._hub.lesson.group(self.group).alias)
+        say(self.alias, self._hub.lesson.store.group(self.group).alias)
         say(self.line, words.line, "small" if words.tone == "plain" else words.tone)
         say(self.value, f"≈ {words.value}" if words.guess else words.value)
         say(self.unit, f"{words.unit} · a guess" if words.guess else words.unit)
         set_property(self, "chosen", self._hub.group == self.group)
-        kit = self._hub.lesson.kit_of(self.group)
+        kit = self._hub.lesson.store.kit_of(self.group)
         set_property(self, "lit", kit is not None and kit == self._hub.lit)
 
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if event.mimeData().hasFormat(KIT_MIME):
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        carried = event.mimeData() if event is not None else None
+        if event is not None and carried is not None and carried.hasFormat(KIT_MIME):
             event.acceptProposedAction()
 
-    def dropEvent(self, event: QDropEvent) -> None:
+    def dropEvent(self, event: QDropEvent | None) -> None:
         """A kit is given to this group by dragging it here."""
-        self._hub.give(int(bytes(event.mimeData().data(KIT_MIME))), self.group)
+        carried = event.mimeData() if event is not None else None
+        if carried is not None:
+            self._hub.give(int(carried.data(KIT_MIME).data()), self.group)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self._hub.select(self.group)
 
 
 class Benches(QFrame):
+    """All benches, the quantities of the plan, and hands for stand-in kits."""
+
     WIDTH = 232
 
     def __init__(self, hub: Hub) -> None:
@@ -104,7 +113,7 @@ class Benches(QFrame):
         outer.addWidget(self.stand_ins)
 
     def rebuild(self) -> None:
-        groups = self._hub.lesson.groups
+        groups = self._hub.lesson.store.groups
         if [row.group for row in self.rows] != [group.id for group in groups]:
             for row in self.rows:
                 row.setParent(None)
@@ -117,12 +126,9 @@ class Benches(QFrame):
         self.refresh()
 
     def _show_quantities(self) -> None:
-        while self._quantities.count():
-            item = self._quantities.takeAt(0)
-            if item.widget():
-                item.widget().deleteLater()
+        emptied(self._quantities)
         lesson = self._hub.lesson
-        for working in lesson.workings.lines:
+        for working in lesson.store.workings.lines:
             if working.kind is None or working.read is None:
                 continue
             unit = f"{working.kind.unit} · " if working.kind.unit and working.kind.shape != "events" else ""
@@ -132,10 +138,10 @@ class Benches(QFrame):
                 "peaks": f"{node.word} in {node.operands[0].word if node.operands else ''}",
                 "over": f"{node.word} of {node.operands[0].word if node.operands else ''}",
             }.get(node.form, working.kind.words)
-            made = rich(f"<b>{working.name}</b> {unit}{how}", "soft")
+            made = rich(f"<b>{html.escape(working.name)}</b> {html.escape(unit + how)}", "soft")
             made.setContentsMargins(px(8), 0, 0, 0)
             self._quantities.addWidget(made)
-        self._quantities_heading.setVisible(bool(lesson.workings.lines))
+        self._quantities_heading.setVisible(bool(lesson.store.workings.lines))
 
     def refresh(self) -> None:
         for row in self.rows:

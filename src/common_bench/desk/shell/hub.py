@@ -1,36 +1,97 @@
-"""What all parts of the window share: the lesson, the selected bench, the stage, undo, and sentences to show."""
+"""What all parts of the window share: the lesson, the selected bench, the stage, undo, and messages."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import Future
 from pathlib import Path
+from typing import TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from common_bench.book.changes import Change
-from common_bench.lesson import actions
+from common_bench.desk.look.messages import Ended, MessagePlace
+from common_bench.lesson.change_words import change_words
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.words import Stage
 from common_bench.links.discovery import notices, plugged_in
-from common_bench.model.bench import StandInNotice
+from common_bench.model.bench import Port, StandInNotice
 from common_bench.model.plan import CommandPlan
 from common_bench.model.trouble import Trouble
 
+Given = TypeVar("Given")
+WAIT_AT_MOST = 0.1  # s that the window's thread waits for the engine
 
-class ChangeCommand(QUndoCommand):
-    """A change of the book on the undo stack. It is done already when it is pushed."""
+
+class Command(QUndoCommand):
+    """A step that is done already when it is pushed. What it raises when it is taken back or done again is kept in
+    `refused`, as the stack that calls it can let nothing through."""
+
+    def __init__(self, label: str) -> None:
+        super().__init__(label)
+        self._only_moves = True  # the stack's place, and nothing else
+        self.refused: Trouble | None = None
+
+    def redo(self) -> None:
+        self._attempt(self.do_again)
+
+    def undo(self) -> None:
+        self._attempt(self.take_back)
+
+    def _attempt(self, act: Callable[[], object]) -> None:
+        self.refused = None
+        if self._only_moves:
+            self._only_moves = False
+            return
+        try:
+            act()
+        except Trouble as trouble:
+            self.refused = trouble
+
+    def only_move(self) -> None:
+        """The next step of the stack does nothing else."""
+        self._only_moves = True
+
+    def take_back(self) -> None: ...
+
+    def do_again(self) -> None: ...
+
+    def words(self, *, undone: bool) -> str:
+        """What is told when it was taken back or done again."""
+        return f"{'Taken back' if undone else 'Done again'}: {self.text()}."
+
+
+class ChangeCommand(Command):
+    """A change of the book."""
 
     def __init__(self, hub: Hub, change: Change) -> None:
         super().__init__(change.label)
-        self._hub, self._change, self._first = hub, change, True
+        self._hub, self.change = hub, change
 
-    def redo(self) -> None:
-        if not self._first:
-            self._hub.lesson.redo(self._change)
-        self._first = False
+    def do_again(self) -> None:
+        self._hub.lesson.changes.redo(self.change)
 
-    def undo(self) -> None:
-        self._hub.lesson.undo(self._change)
+    def take_back(self) -> None:
+        self._hub.lesson.changes.undo(self.change)
+
+    def words(self, *, undone: bool) -> str:
+        """From what to what."""
+        return change_words(self._hub.lesson, self.change, undone=undone)
+
+
+class ActCommand(Command):
+    """Something else that a person did and can take back, as ending runs."""
+
+    def __init__(self, label: str, undo: Callable[[], object], redo: Callable[[], object]) -> None:
+        super().__init__(label)
+        self._undo, self._redo = undo, redo
+
+    def do_again(self) -> None:
+        self._redo()
+
+    def take_back(self) -> None:
+        self._undo()
 
 
 class Hub(QObject):
@@ -40,24 +101,33 @@ class Hub(QObject):
     selected = pyqtSignal(int)
     staged = pyqtSignal(str)
     book_changed = pyqtSignal()
-    told = pyqtSignal(str, str)
 
     def __init__(self, lesson: OpenLesson, ports_folder: Path | None = None, *, only_stand_ins: bool = False) -> None:
         super().__init__()
         self.lesson = lesson
+        lesson.engine.patience = WAIT_AT_MOST
         self.ports_folder, self._only_stand_ins = ports_folder, only_stand_ins
         self.undo_stack = QUndoStack(self)
-        self.group = lesson.groups[0].id if lesson.groups else 0
-        self.stage = "plan"
+        self.group = lesson.store.groups[0].id if lesson.store.groups else 0
+        self.stage: Stage = "plan"
         self.lit: int | None = None  # the kit that moves while “which is which” listens
-        lesson.changed.append(self._changed)
+        self.refused: list[Port] = []  # ports that cannot be opened
+        self.messages = MessagePlace(self._keys_back)
+        self.keys_back: Callable[[], object] = lambda: None  # gives the keyboard to the stage
+        self._awaited: list[tuple[Future[object], Callable[[object], object]]] = []
+        lesson.changes.watchers.append(self._changed)
+
+    def _keys_back(self) -> None:
+        self.keys_back()
 
     def _changed(self, change: Change | None) -> None:
         if change is not None:
             self.undo_stack.push(ChangeCommand(self, change))
-        if not any(group.id == self.group for group in self.lesson.groups):
-            self.group = self.lesson.groups[0].id if self.lesson.groups else 0
+        if not any(group.id == self.group for group in self.lesson.store.groups):
+            self.group = self.lesson.store.groups[0].id if self.lesson.store.groups else 0
         self.book_changed.emit()
+
+    # doing
 
     def try_to(self, act: Callable[[], object]) -> bool:
         """Does something that may raise a Trouble; shows its sentence. True where it worked."""
@@ -68,8 +138,51 @@ class Hub(QObject):
             return False
         return True
 
-    def tell(self, words: str, tone: str = "amber") -> None:
-        self.told.emit(words, tone)
+    def later(self, answer: Future[Given], then: Callable[[Given], object]) -> None:
+        """Has `then` called with what a worker gives, once it does; a Trouble that it raises is shown."""
+        self._awaited.append((answer, then))  # type: ignore[arg-type]
+
+    def tick(self) -> None:
+        """Looks whether workers have answered."""
+        done = [each for each in self._awaited if each[0].done()]
+        self._awaited = [each for each in self._awaited if not each[0].done()]
+        for answer, then in done:
+            self.try_to(lambda answer=answer, then=then: then(answer.result()))  # type: ignore[misc]
+
+    def undo(self) -> None:
+        self._step(undone=True)
+
+    def redo(self) -> None:
+        self._step(undone=False)
+
+    def _step(self, *, undone: bool) -> None:
+        """One step back or on; says from what to what. One that is refused stays where it was."""
+        stack = self.undo_stack
+        at = stack.index() - 1 if undone else stack.index()
+        command = stack.command(at) if 0 <= at < stack.count() else None
+        if not isinstance(command, Command):
+            self.tell("There is nothing to take back." if undone else "There is nothing to do again.", "amber")
+            return
+        words = command.words(undone=undone)
+        step, back = (stack.undo, stack.redo) if undone else (stack.redo, stack.undo)
+        step()
+        if command.refused is None:
+            self.tell(words, "good")
+            return
+        refused = command.refused
+        command.only_move()
+        back()
+        self.tell(refused.sentence, "red")
+
+    # telling
+
+    def tell(
+        self, words: str, tone: str = "amber", *, act: str = "", then: Callable[[], object] | None = None,
+        ended: Ended | None = None,
+    ) -> None:  # fmt: skip
+        self.messages.tell(words, tone, act=act, then=then, ended=ended)
+
+    # where one is
 
     def select(self, group: int) -> None:
         if group != self.group:
@@ -78,39 +191,46 @@ class Hub(QObject):
 
     def step(self, by: int) -> None:
         """Selects the next or previous bench."""
-        ids = [group.id for group in self.lesson.groups]
+        ids = [group.id for group in self.lesson.store.groups]
         if ids:
             at = ids.index(self.group) if self.group in ids else 0
             self.select(ids[(at + by) % len(ids)])
 
-    def go(self, stage: str) -> None:
+    def go(self, stage: Stage) -> None:
         if stage != self.stage:
             self.stage = stage
             self.staged.emit(stage)
 
+    @property
+    def alias(self) -> str:
+        """Of the selected bench; empty where there is none."""
+        return self.lesson.store.group(self.group).alias if self.group else ""
+
+    # kits
+
     def look_for_kits(self) -> None:
         """Everything that is plugged in appears by itself."""
         ports = [port for port in plugged_in(self.ports_folder) if port.stand_in or not self._only_stand_ins]
-        made = self.lesson.appear([port for port in ports if not port.trouble])
-        self.refused = [port for port in ports if port.trouble and port.identity not in self.lesson.heard_identities()]
-        gone = self.lesson.forget_gone({port.identity for port in ports})
+        roster = self.lesson.roster
+        made = roster.appear([port for port in ports if not port.trouble])
+        heard = roster.heard_identities()
+        self.refused = [port for port in ports if port.trouble and port.identity not in heard]
+        gone = roster.forget_gone({port.identity for port in ports})
         if made or gone:
             self.book_changed.emit()
 
-    refused: list = []
-
     def command(self, command: CommandPlan) -> None:
         """Sends a command of the plan to the selected bench's kit."""
-        kit = self.lesson.kit_of(self.group) if self.group else None
+        kit = self.lesson.store.kit_of(self.group) if self.group else None
         if kit is None:
             self.tell("This bench has no kit to send to.", "amber")
-        elif self.try_to(lambda: self.lesson.engine.send(kit, command.data)):
-            self.tell(f"Sent to {self.lesson.group(self.group).alias}: {command.name}.", "good")
+        elif self.try_to(lambda: self.lesson.roster.send_data(kit, command.data)):
+            self.tell(f"Sent to {self.alias}: {command.name}.", "good")
 
     def give(self, kit: int, group: int | None) -> None:
-        if self.try_to(lambda: actions.give_kit(self.lesson, kit, group)):
-            to = self.lesson.group(group).alias if group is not None else "no bench"
-            self.tell(f"{self.lesson.kits[kit].name} belongs to {to}.", "good")
+        if self.try_to(lambda: self.lesson.roster.give_kit(kit, group)):
+            to = self.lesson.store.group(group).alias if group is not None else "no bench"
+            self.tell(f"{self.lesson.store.kits[kit].name} belongs to {to}.", "good")
 
     def stand_ins(self) -> list[StandInNotice]:
         return notices(self.ports_folder)

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
-from common_bench.desk.look.pieces import label, say, set_property
+from common_bench.desk.look.pieces import ShortLabel, label, say, set_property
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.words import STAGES, path_words
+from common_bench.lesson.words import STAGES, Stage, path_words
 
 
 class Step(QFrame):
-    def __init__(self, hub: Hub, number: int, stage: str, name: str) -> None:
+    """One stage of the path."""
+
+    def __init__(self, hub: Hub, number: int, stage: Stage, name: str) -> None:
         super().__init__()
         self.setObjectName("step")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -22,7 +24,7 @@ class Step(QFrame):
         self._hub, self.stage, self._number, self._name = hub, stage, number, name
         self.title = label("", "name")
         self.title.setTextFormat(Qt.TextFormat.RichText)
-        self.state = label("", "small")
+        self.state = ShortLabel("", "small")
         column = QVBoxLayout(self)
         column.setContentsMargins(px(12), px(9), px(8), px(7))
         column.setSpacing(px(2))
@@ -37,17 +39,19 @@ class Step(QFrame):
         say(self.title, text)
         say(self.state, words)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self._hub.go(self.stage)
 
-    def keyPressEvent(self, event: object) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self._hub.go(self.stage)
         else:
             super().keyPressEvent(event)
 
 
 class Path(QFrame):
+    """Title, day and the six stages."""
+
     def __init__(self, hub: Hub, benches_width: int) -> None:
         super().__init__()
         self.setObjectName("path")
@@ -55,8 +59,8 @@ class Path(QFrame):
         self._hub = hub
         head = QFrame()
         head.setFixedWidth(benches_width)
-        self.title = label("", "title")
-        self.day = label("", "small")
+        self.title = ShortLabel("", "title")
+        self.day = ShortLabel("", "small")
         column = QVBoxLayout(head)
         column.setContentsMargins(px(15), px(8), px(6), px(8))
         column.setSpacing(px(2))
@@ -74,9 +78,9 @@ class Path(QFrame):
         from datetime import date
 
         lesson = self._hub.lesson
-        say(self.title, lesson.plan.name)
-        held = date.fromisoformat(lesson.row["held_on"])
-        class_name = f"Class {lesson.class_name} · " if lesson.class_name else ""
+        say(self.title, lesson.store.plan.name)
+        held = date.fromisoformat(lesson.store.row["held_on"])
+        class_name = f"Class {lesson.store.class_name} · " if lesson.store.class_name else ""
         say(self.day, f"{class_name}{held:%a} {held.day} {held:%b}")
         words = path_words(lesson)
         for step in self.steps:

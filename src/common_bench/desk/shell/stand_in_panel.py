@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PyQt6.QtWidgets import QComboBox, QFrame
 
-from common_bench.desk.look.pieces import button, hbox, label, vbox
+from common_bench.desk.look.pieces import button, choice, hbox, label, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
+from common_bench.model.bench import StandInNotice
 from common_bench.standins.control import order
 from common_bench.standins.stand_in_class import BATHS
 
@@ -19,32 +22,28 @@ BOTTLE = "bottle, let go"
 
 
 class StandInPanel(QFrame):
+    """What a person would do with real kits, done to stand-ins."""
+
     def __init__(self, hub: Hub) -> None:
         super().__init__()
         self.setObjectName("wash")
         self._hub = hub
-        self.who = QComboBox()
-        self.who.addItems(["every bench", "this bench"])
-        self.what = QComboBox()
+        self.who = choice(["all benches", "this bench"])
+        self.what = choice()
         self.hang = button("Hang (H)", self.hang_it)
-        self.fault = QComboBox()
-        self.fault.addItems([words for words, _ in FAULTS])
+        self.fault = choice([words for words, _ in FAULTS])
         self.fault.activated.connect(self._make_fault)
-        column = vbox(
-            label("STAND-IN KITS", "heading"),
-            self.what,
-            hbox(self.hang, self.who, spacing=4),
-            self.fault,
-            spacing=4,
-        )
+        both = hbox(self.hang, self.who, spacing=4)
+        both.setStretch(1, 1)
+        column = vbox(label("STAND-IN KITS", "heading"), self.what, both, self.fault, spacing=4)
         column.setContentsMargins(px(10), px(8), px(10), px(8))
         self.setLayout(column)
-        self.who.setMinimumContentsLength(11)
         for box in (self.who, self.what, self.fault):
             box.setMinimumWidth(px(60))
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self._looked = 0
-        self._notices: list = []
+        self._in_baths = False
+        self._notices: list[StandInNotice] = []
 
     def refresh(self) -> None:
         self._looked -= 1
@@ -52,15 +51,26 @@ class StandInPanel(QFrame):
             self._notices = self._hub.stand_ins()
             self._looked = 10
         self.setVisible(bool(self._notices))
-        sensor = self._hub.lesson.sensor()
+        sensor = self._hub.lesson.store.sensor()
         wanted = [point.label for point in sensor.points] if sensor else ["nothing", "100 g", "200 g"]
-        baths = any(notice.world == BATHS for notice in self._notices)
-        self.hang.setText("Hold in (H)" if baths else "Hang (H)")
-        if not baths:
+        self._in_baths = any(notice.world == BATHS for notice in self._notices)
+        self.hang.setText("Hold in (H)" if self._in_baths else "Hang (H)")
+        if not self._in_baths:
             wanted.append(BOTTLE)
         if [self.what.itemText(at) for at in range(self.what.count())] != wanted:
+            chosen = self.what.currentText()
             self.what.clear()
             self.what.addItems(wanted)
+            self.choose(chosen)
+
+    @property
+    def is_there(self) -> bool:
+        """Whether stand-in kits run."""
+        return bool(self._notices)
+
+    @property
+    def what_h_does(self) -> str:
+        return "hold it on the stand-in kits" if self._in_baths else "hang it on the stand-in kits"
 
     def choose(self, what: str) -> None:
         """Offers what the stage needs next."""
@@ -72,7 +82,9 @@ class StandInPanel(QFrame):
         text = self.what.currentText()
         what = "bottle" if text == BOTTLE else text
         if self._order(hang=what):
-            where = "every bench" if self.who.currentIndex() == 0 else self._hub.lesson.group(self._hub.group).alias
+            where = (
+                "every bench" if self.who.currentIndex() == 0 else self._hub.lesson.store.group(self._hub.group).alias
+            )
             self._hub.tell(f"Now on {where}: {text}.", "good")
 
     def _make_fault(self, at: int) -> None:
@@ -82,9 +94,10 @@ class StandInPanel(QFrame):
         self.fault.setCurrentIndex(0)
 
     def _order(self, **asked: str) -> bool:
-        kits: object = "all"
+        kits: str | list[str] = "all"
         if self.who.currentIndex() == 1 or "fault" in asked:
-            kit = self._hub.lesson.kit_of(self._hub.group)
-            identity = self._hub.lesson.kits[kit].identity if kit is not None else ""
+            kit = self._hub.lesson.store.kit_of(self._hub.group)
+            identity = self._hub.lesson.store.kits[kit].identity if kit is not None else ""
             kits = [identity.removeprefix("stand-in-")]
-        return all(self._hub.try_to(lambda n=notice: order(n.control, kits=kits, **asked)) for notice in self._notices)
+        worked = [self._hub.try_to(partial(order, each.control, kits=kits, **asked)) for each in self._notices]
+        return all(worked)

@@ -2,25 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtWidgets import QFileDialog, QLineEdit, QMainWindow, QWidget
+from PyQt6.QtWidgets import QFileDialog, QMainWindow, QWidget
 
-from common_bench.desk.look.pieces import Card, Notice, button, hbox, label, vbox
+from common_bench.desk.look.messages import MessagePlace
+from common_bench.desk.look.pieces import Card, Field, button, hbox, label, vbox
 from common_bench.desk.look.sheet import px
-from common_bench.desk.shell.application import settings
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.plan import shipped_plan
 from common_bench.model.trouble import Trouble
 
 
 class StartWindow(QMainWindow):
-    def __init__(self) -> None:
+    """Makes a book or opens one; says why where it cannot."""
+
+    def __init__(self, opened: Callable[[OpenLesson], QMainWindow]) -> None:
+        """opened: makes the window of a lesson."""
         super().__init__()
+        self._opened = opened
         self.setWindowTitle("Common Bench")
         self.resize(1280, 800)
-        self.notice = Notice()
-        self.class_name = QLineEdit()
+        self.messages = MessagePlace(self.setFocus)
+        self.class_name = Field()
         self.class_name.setPlaceholderText("class, as 9B")
-        self.groups = QLineEdit("Basalt, Chalk, Flint, Gneiss, Marble, Slate")
+        self.groups = Field("Basalt, Chalk, Flint, Gneiss, Marble, Slate")
         card = Card("Begin", name=True)
         card.setFixedWidth(px(620))
         card.add(
@@ -42,7 +49,7 @@ class StartWindow(QMainWindow):
         card.add(label("To try everything without kits: close this and run  common-bench demo", "small", wrap=True))
         central = QWidget()
         central.setObjectName("paper")
-        column = vbox(self.notice, None, hbox(None, card, None), None)
+        column = vbox(None, hbox(None, card, None), None, self.messages)
         column.setContentsMargins(px(20), px(20), px(20), px(20))
         central.setLayout(column)
         self.setCentralWidget(central)
@@ -60,14 +67,10 @@ class StartWindow(QMainWindow):
             self.make_book(Path(path))
 
     def make_book(self, path: Path) -> None:
-        from common_bench.lesson.lesson import OpenLesson
-        from common_bench.model.plan import shipped_plan
-
         named = path if path.suffix == ".benchbook" else path.with_suffix(".benchbook")
         aliases = list(dict.fromkeys(alias.strip() for alias in self.groups.text().split(",") if alias.strip()))
-        self._show(
-            lambda: OpenLesson.make(named, shipped_plan("swinging-bottles"), self.class_name.text().strip(), aliases)
-        )
+        class_name = self.class_name.text().strip()
+        self._show(lambda: OpenLesson.make(named, shipped_plan("swinging-bottles"), class_name, aliases))
 
     def open_book(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
@@ -77,21 +80,14 @@ class StartWindow(QMainWindow):
             self.open_path(Path(path))
 
     def open_path(self, path: Path) -> None:
-        from common_bench.lesson.lesson import OpenLesson
-
         self._show(lambda: OpenLesson.open(path))
 
-    def _show(self, make: object) -> None:
-        from common_bench.desk.shell.hub import Hub
-        from common_bench.desk.shell.window import Bench
-
+    def _show(self, make: Callable[[], OpenLesson]) -> None:
         try:
-            lesson = make()
+            self._desk = self._opened(make())
         except Trouble as trouble:
-            self.notice.tell(trouble.sentence, tone="red")
+            self.messages.tell(trouble.sentence, "red")
             return
-        settings().setValue("last book", str(lesson.book.path))
-        self._desk = Bench(Hub(lesson))
         self._desk.setGeometry(self.geometry())
         self._desk.show()
         self.close()

@@ -3,24 +3,30 @@
 from __future__ import annotations
 
 import html
+from collections.abc import Callable
+from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QTextCursor
-from PyQt6.QtWidgets import QApplication, QComboBox, QFrame, QLabel, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QFrame, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 
+from common_bench.book.book import Book
+from common_bench.book.history import PAGE, KeptLine, lines_before
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import button, hbox, label, say
+from common_bench.desk.look.pieces import Field, button, choice, emptied, hbox, label, say
 from common_bench.desk.look.sheet import MONO, palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson import actions
-from common_bench.lesson.history import PAGE, KeptLine, lines_before
+from common_bench.lesson.roster import ENDINGS
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.naming import names_in
 from common_bench.reading.spans import Span, spans_of
-from common_bench.record.ear import Ear, TapeLine
+from common_bench.record.snapshot import KitState
+from common_bench.record.tape import TapeLine
 
 MOST_SHOWN = 6000  # lines in the open view; the journal holds all
 AT_THE_FOOT = 3
+
+Lines = tuple[list[KeptLine], int | None]
 
 
 def coloured(line: TapeLine, format: StreamFormat | None, colour: str) -> str:
@@ -41,8 +47,9 @@ def coloured(line: TapeLine, format: StreamFormat | None, colour: str) -> str:
     return "".join(shown(span) for span in spans_of(line.text, format))
 
 
-def kind_words(line: TapeLine, ear: Ear) -> str:
-    format = ear.chain.reader.format
+def kind_words(line: TapeLine, state: KitState) -> str:
+    """What a line is, in a few words behind it; empty for a reading."""
+    format = state.format
     if line.kind == "names" or (format and _holds_names(line, format)):
         return "names"
     if line.kind == "words":
@@ -52,8 +59,7 @@ def kind_words(line: TapeLine, ear: Ear) -> str:
     if line.kind == "sent":
         return "sent to the kit"
     if line.kind == "unreadable":
-        reader = ear.chain.reader
-        return f"unreadable, counted ({reader.unreadable} in {reader.lines})"
+        return f"unreadable, counted ({state.unreadable} in {state.lines})"
     return ""
 
 
@@ -63,15 +69,17 @@ def _holds_names(line: TapeLine, format: StreamFormat) -> bool:
 
 
 class Tape(QFrame):
+    """The last lines of the selected bench at the foot; opened, all of them."""
+
     def __init__(self, hub: Hub) -> None:
         super().__init__()
         self.setObjectName("tape")
         self._hub = hub
         self._open = self._paused = False
-        self._shown_of: tuple[int, int] = (0, 0)  # kit, hearing
+        self._shown_of: tuple[int, int] = (0, 0)  # kit, session
         self._newest = -1  # offset up to which lines are shown
         self._oldest: int | None = None
-        self._hearing = 0  # of the oldest line shown
+        self._session = 0  # of the oldest line shown
         self.who = label("", "name")
         self.what = label("", "soft")
         self.lines = QLabel()
@@ -93,20 +101,19 @@ class Tape(QFrame):
         self.view.setMaximumBlockCount(MOST_SHOWN)
         self.view.setFixedHeight(px(190))
         self.view.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-        self.find = QLineEdit()
-        self.find.setPlaceholderText("find in the whole tape")
-        self.find.setFixedWidth(px(220))
-        self.find.returnPressed.connect(self.search)
+        self.search_for = Field()
+        self.search_for.setPlaceholderText("find in the whole tape")
+        self.search_for.setFixedWidth(px(220))
+        self.search_for.returnPressed.connect(self.search)
         self.found = label("", "soft")
         self.earlier = button("Earlier lines", self.show_earlier)
         self.pauser = button("Pause", self.pause)
         self.cleaner = button("Clear the view", self.clear, tip="What is kept stays kept")
         self.copier = button("Copy", self.copy)
-        self.typed = QLineEdit()
+        self.typed = Field()
         self.typed.setPlaceholderText("type to the kit; Enter sends it")
         self.typed.returnPressed.connect(self.send)
-        self.ending = QComboBox()
-        self.ending.addItems(list(actions.ENDINGS))
+        self.ending = choice(list(ENDINGS))
         self.ending.setCurrentText("LF")
         self.ending.setToolTip("What is sent behind the text")
         self.commands = hbox(spacing=6)
@@ -115,7 +122,7 @@ class Tape(QFrame):
         column.setContentsMargins(0, px(6), 0, px(4))
         column.setSpacing(px(6))
         column.addLayout(
-            hbox(self.find, self.found, None, self.earlier, self.pauser, self.cleaner, self.copier, spacing=6)
+            hbox(self.search_for, self.found, None, self.earlier, self.pauser, self.cleaner, self.copier, spacing=6)
         )
         column.addWidget(self.view)
         line = hbox(self.typed, self.ending, self.commands, spacing=6)
@@ -133,21 +140,23 @@ class Tape(QFrame):
         self.refresh()
         if self._open:
             self.typed.setFocus()
+        else:
+            self.window().setFocus()  # type: ignore[union-attr]
 
     @property
     def is_open(self) -> bool:
         return self._open
 
-    def keyPressEvent(self, event: object) -> None:
-        if event.key() == Qt.Key.Key_Escape and self._open:
-            if self.find.text():
-                self.find.clear()
-                self._start_over()
-            else:
-                self.toggle()
-                self.window().setFocus()
+    def escape(self) -> bool:
+        """Leaves the search, or closes the tape; whether it was open."""
+        if not self._open:
+            return False
+        if self.search_for.text():
+            self.search_for.clear()
+            self._start_over()
         else:
-            super().keyPressEvent(event)
+            self.toggle()
+        return True
 
     def pause(self) -> None:
         self._paused = not self._paused
@@ -161,94 +170,118 @@ class Tape(QFrame):
 
     def copy(self) -> None:
         chosen = self.view.textCursor().selectedText().replace("\u2029", "\n")
-        QApplication.clipboard().setText(chosen or self.view.toPlainText())
+        clipboard = QApplication.clipboard()
+        assert clipboard is not None
+        clipboard.setText(chosen or self.view.toPlainText())
         say(self.found, "copied")
 
     def search(self) -> None:
-        ear = self._ear()
-        words = self.find.text().strip()
-        if ear is None or not words:
+        state = self._state()
+        words = self.search_for.text().strip()
+        if state is None or not words:
             self._start_over()
             return
-        self._hub.lesson.journal.flush()
-        found, more = lines_before(self._hub.lesson.book, ear.hearing, None, find=words)
+        self._pause_for("looking …")
+        session = state.session
+        self._look_up(lambda book: lines_before(book, session, None, find=words), self._show_found)
+
+    def _show_found(self, found: Lines) -> None:
+        lines, more = found
+        state = self._state()
         self.view.clear()
-        for line in found:
-            self._append(_as_tape(line), ear)
-        say(self.found, f"{len(found)}{' and more' if more else ''} found · Esc shows all")
-        self._paused = True
-        self.pauser.setText("Go on")
+        if state is not None:
+            for line in lines:
+                self._append(_as_tape(line, state.format), state)
+        say(self.found, f"{len(lines)}{' and more' if more else ''} found · Esc shows all")
 
     def show_earlier(self) -> None:
         """One page before the oldest line in the view, from the journal."""
-        ear = self._ear()
-        if ear is None or self._oldest is None:
+        if self._state() is None or self._oldest is None:
             say(self.found, "this is the beginning")
             return
-        self._hub.lesson.journal.flush()
-        page, more = lines_before(self._hub.lesson.book, self._hearing, self._oldest, most=PAGE)
+        self._pause_for("looking …")
+        session, before = self._session, self._oldest
+        self._look_up(lambda book: lines_before(book, session, before, most=PAGE), self._show_page)
+
+    def _show_page(self, found: Lines) -> None:
+        page, more = found
+        state = self._state()
+        if state is None:
+            return
         self._oldest = more
         if more is None:
-            before = [
-                row["id"] for row in self._hub.lesson.book.rows("hearing", kit=ear.kit) if row["id"] < self._hearing
-            ]
+            rows = self._hub.lesson.book.rows("session", kit=state.kit)
+            before = [row["id"] for row in rows if row["id"] < self._session]
             if before:
-                self._hearing, self._oldest = before[-1], 1 << 60
-        self._paused = True
-        self.pauser.setText("Go on")
+                self._session, self._oldest = before[-1], 1 << 60
         cursor = QTextCursor(self.view.document())
-        format = ear.chain.reader.format
-        text = "".join(f"{self._line_html(_as_tape(line, format), ear)}<br>" for line in page)
+        text = "".join(f"{self._line_html(_as_tape(line, state.format), state)}<br>" for line in page)
         cursor.insertHtml(text)
-        self.view.verticalScrollBar().setValue(0)
+        bar = self.view.verticalScrollBar()
+        assert bar is not None
+        bar.setValue(0)
         say(self.found, f"{len(page)} earlier lines")
 
+    def _look_up(self, ask: Callable[[Book], Lines], then: Callable[[Lines], object]) -> None:
+        """Has the journal looked through by a worker, once all that was heard is in it."""
+        journal, book = self._hub.lesson.journal, self._hub.lesson.book
+
+        def work() -> Lines:
+            journal.flush()
+            return ask(book)
+
+        self._hub.later(self._hub.lesson.working_up.submit(work), then)
+
+    def _pause_for(self, words: str) -> None:
+        say(self.found, words)
+        self._paused = True
+        self.pauser.setText("Go on")
+
     def send(self) -> None:
-        kit = self._hub.lesson.kit_of(self._hub.group) if self._hub.group else None
+        kit = self._hub.lesson.store.kit_of(self._hub.group) if self._hub.group else None
         text = self.typed.text()
         if kit is None:
             self._hub.tell("This bench has no kit to send to.", "amber")
-        elif self._hub.try_to(lambda: actions.send(self._hub.lesson, kit, text, self.ending.currentText())):
+        elif self._hub.try_to(lambda: self._hub.lesson.roster.send(kit, text, self.ending.currentText())):
             self.typed.clear()
 
     def _show_commands(self) -> None:
-        while self.commands.count():
-            self.commands.takeAt(0).widget().deleteLater()
-        for command in self._hub.lesson.plan.commands:
+        emptied(self.commands)
+        for command in self._hub.lesson.store.plan.commands:
             key = f" ({command.key})" if command.key else ""
-            self.commands.addWidget(button(f"{command.name}{key}", lambda c=command: self._hub.command(c)))
+            self.commands.addWidget(button(f"{command.name}{key}", partial(self._hub.command, command)))
 
     # what is seen
 
-    def _ear(self) -> Ear | None:
-        return self._hub.lesson.ear(self._hub.group) if self._hub.group else None
+    def _state(self) -> KitState | None:
+        return self._hub.lesson.roster.state(self._hub.group) if self._hub.group else None
 
     def refresh(self) -> None:
         lesson, group = self._hub.lesson, self._hub.group
-        ear = self._ear()
-        if ear is None:
-            say(self.who, lesson.group(group).alias if group else "")
+        state = self._state()
+        if state is None:
+            say(self.who, lesson.store.group(group).alias if group else "")
             say(self.what, "no kit is given to this bench" if group else "")
             for each in (self.lines, self.kept):
                 say(each, "")
             return
-        found = lesson.group(group)
+        found = lesson.store.group(group)
         say(self.who, found.alias)
-        rate = f"{ear.rate:.1f} lines/s" if ear.rate == ear.rate and ear.trouble is None else "not heard"
-        format = ear.chain.reader.format
+        rate = f"{state.rate:.1f} lines/s" if state.rate == state.rate and state.trouble is None else "not heard"
+        format = state.format
         names = " ".join(column.name for column in format.columns[:6]) if format else "no columns yet"
         say(self.what, f"{rate} · {names}")
-        recent = ear.lines()[-AT_THE_FOOT:]
+        recent = state.tape[-AT_THE_FOOT:]
         foot = " &nbsp; ".join(coloured(line, format, self._colour()) for line in recent)
         say(self.lines, f"<span style='font-family:{MONO};font-size:{px(12)}px'>{foot}</span>")
         if self._open:
-            self._follow(ear)
-        trouble = lesson.journal.trouble
-        unread = ear.chain.reader.unreadable
-        say(self.kept, trouble or f"all lines kept · {unread} unread", "red" if trouble else "soft")
+            self._follow(state)
+        trouble = lesson.roster.snapshot.trouble
+        kept = "not kept now" if trouble is not None else f"all lines kept · {state.unreadable} unread"
+        say(self.kept, kept, "red" if trouble is not None else "soft")
 
     def _colour(self) -> str:
-        return hue(palette(), self._hub.lesson.group(self._hub.group).emblem.colour)
+        return hue(palette(), self._hub.lesson.store.group(self._hub.group).emblem.colour)
 
     def _start_over(self) -> None:
         self._paused = False
@@ -257,35 +290,35 @@ class Tape(QFrame):
         say(self.found, "")
         self.refresh()
 
-    def _follow(self, ear: Ear) -> None:
+    def _follow(self, state: KitState) -> None:
         """Adds what has come since; begins anew for another kit."""
-        if self._shown_of != (ear.kit, ear.hearing):
-            self._shown_of = ear.kit, ear.hearing
-            self._newest, self._hearing = -1, ear.hearing
-            self._oldest = next((line.offset for line in ear.lines() if line.offset >= 0), None)
+        if self._shown_of != (state.kit, state.session):
+            self._shown_of = state.kit, state.session
+            self._newest, self._session = -1, state.session
+            self._oldest = next((line.offset for line in state.tape if line.offset >= 0), None)
             self.view.clear()
         if self._paused:
             return
         new = [
-            line for line in ear.lines() if line.offset > self._newest or (line.offset < 0 and line.at > self._sent_at)
+            line for line in state.tape if line.offset > self._newest or (line.offset < 0 and line.at > self._sent_at)
         ]
         for line in new:
-            self._append(line, ear)
+            self._append(line, state)
             self._newest = max(self._newest, line.offset)
             if line.offset < 0:
                 self._sent_at = line.at
 
     _sent_at = -1.0
 
-    def _append(self, line: TapeLine, ear: Ear) -> None:
-        self.view.appendHtml(self._line_html(line, ear))
+    def _append(self, line: TapeLine, state: KitState) -> None:
+        self.view.appendHtml(self._line_html(line, state))
 
-    def _line_html(self, line: TapeLine, ear: Ear) -> str:
+    def _line_html(self, line: TapeLine, state: KitState) -> str:
         soft = palette().soft
-        words = kind_words(line, ear)
+        words = kind_words(line, state)
         behind = f" <span style='color:{soft}'>&nbsp; {words}</span>" if words else ""
         at = f"{line.at:9.2f} s".replace(" ", "&nbsp;")
-        return f"<span style='color:{soft}'>{at} &nbsp;</span>{coloured(line, ear.chain.reader.format, self._colour())}{behind}"
+        return f"<span style='color:{soft}'>{at} &nbsp;</span>{coloured(line, state.format, self._colour())}{behind}"
 
 
 def _as_tape(line: KeptLine, format: StreamFormat | None = None) -> TapeLine:

@@ -1,75 +1,77 @@
-"""The window: path, benches, stage and tape, with one clock that asks the core what to draw."""
+"""The window: path, benches, stage, messages and tape, with one clock that asks the core what to draw."""
 
 from __future__ import annotations
 
+import html
 import time
 
+from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import (
-    QApplication,
-    QComboBox,
-    QHBoxLayout,
-    QLineEdit,
-    QMainWindow,
-    QPlainTextEdit,
-    QSpinBox,
-    QStackedWidget,
-    QTableWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut, QShowEvent
+from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from common_bench.desk.calibrate.stage import CalibrateStage
 from common_bench.desk.look import sheet
 from common_bench.desk.look.palette import PAPER, PROJECTOR
-from common_bench.desk.look.pieces import Card, rich, vbox
-from common_bench.desk.look.sheet import px, wear
+from common_bench.desk.look.pieces import Card, hbox, rich, scrolled, vbox
+from common_bench.desk.look.sheet import palette, px, wear
 from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.plug.stage import PlugStage
 from common_bench.desk.pool.stage import PoolStage
 from common_bench.desk.record.stage import RecordStage
 from common_bench.desk.shell.benches import Benches
+from common_bench.desk.shell.faults import FaultPanel, Faults
 from common_bench.desk.shell.hub import Hub
+from common_bench.desk.shell.keys import Keyboard
 from common_bench.desk.shell.path import Path
-from common_bench.desk.shell.stage import StageView
+from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.desk.shell.sweeper import Sweeper
 from common_bench.desk.shell.tape import Tape
 from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson.words import STAGES
+from common_bench.model.trouble import Trouble
+from common_bench.record.events import EngineEvent
 
 FRAME = 33  # ms
-BREATH = 200  # ms
+TICK = 200  # ms
 LOOK = 1000  # ms between looks for new kits
 AFTER_A_CABLE = 15.0  # s in which a restart belongs to a cable that came back
-TYPING = (QLineEdit, QPlainTextEdit, QSpinBox, QComboBox)
+CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
 
 
 class Bench(QMainWindow):
     """Watches and commands; computes nothing. Closing it ends runs and keeps everything."""
 
-    def __init__(self, hub: Hub) -> None:
+    def __init__(self, hub: Hub, faults: Faults | None = None) -> None:
         super().__init__()
         self.hub = hub
-        self._back: dict[int | None, float] = {}
-        self.setWindowTitle(f"{hub.lesson.plan.name} · Common Bench")
+        self._back: dict[int, float] = {}
+        self._asked_to_close = False
+        self.setWindowTitle(f"{hub.lesson.store.plan.name} · Common Bench")
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.fault_panel = FaultPanel()
+        if faults is not None:
+            faults.found.connect(lambda words: self.fault_panel.show_fault(words))
         self._build()
+        hub.keys_back = self.setFocus
         hub.selected.connect(lambda _: self.refresh())
         hub.staged.connect(lambda _: self._show_stage())
         hub.book_changed.connect(self.refresh)
-        hub.told.connect(self._tell)
-        self._frames, self._breaths, self._looks = (QTimer(self) for _ in range(3))
+        self._frames, self._ticks, self._looks = (QTimer(self) for _ in range(3))
         self._frames.timeout.connect(self._draw)
-        self._breaths.timeout.connect(self.breathe)
+        self._ticks.timeout.connect(self.tick)
         self._looks.timeout.connect(lambda: hub.try_to(hub.look_for_kits))
         self._frames.start(FRAME)
-        self._breaths.start(BREATH)
+        self._ticks.start(TICK)
         self._looks.start(LOOK)
+        self._keyboard = Keyboard(self, self.keys, self.escape)
+        self._sweeper = Sweeper(self)
         self._shortcuts()
         self.refresh()
-        for sentence in hub.lesson.told:
-            self._tell(sentence, "amber")
+        for notice in hub.lesson.notices:
+            hub.tell(notice.sentence, "amber")
 
     def _build(self) -> None:
         central = QWidget()
@@ -88,17 +90,15 @@ class Bench(QMainWindow):
         self.stack = QStackedWidget()
         for stage in self.stages.values():
             self.stack.addWidget(stage)
-        self.help = Card("Keys")
-        self.help_words = rich()
-        self.help.add(self.help_words)
-        self.help.hide()
-        middle = QHBoxLayout()
-        middle.setContentsMargins(0, 0, 0, 0)
-        middle.setSpacing(0)
-        middle.addWidget(self.benches)
-        right = vbox(self.stack, self.help, spacing=0)
+        self.left = QStackedWidget()
+        self.left.setFixedWidth(px(Benches.WIDTH))
+        self.left.addWidget(self.benches)
+        self.left.addWidget(self._make_help())
+        self.hub.messages.setFixedHeight(px(50))
+        right = vbox(self.stack, self.fault_panel, self.hub.messages, spacing=0)
         right.setStretch(0, 1)
-        middle.addLayout(right, 1)
+        middle = hbox(self.left, right, spacing=0)
+        middle.setStretch(1, 1)
         column = QVBoxLayout(central)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -108,6 +108,16 @@ class Bench(QMainWindow):
         self.setCentralWidget(central)
         self.stack.setCurrentWidget(self.stages[self.hub.stage])
 
+    def _make_help(self) -> QWidget:
+        """The keys of a stage, in the place of the benches: beside the stage, not over it."""
+        self.help = Card("Keys · F1 closes")
+        self.help_words = rich()
+        self.help_words.setAlignment(Qt.AlignmentFlag.AlignTop)
+        inside = vbox(self.help_words, None)
+        inside.setContentsMargins(px(2), px(2), px(8), px(2))
+        self.help.add(scrolled(inside))
+        return self.help
+
     @property
     def stage(self) -> StageView:
         return self.stages[self.hub.stage]
@@ -115,86 +125,112 @@ class Bench(QMainWindow):
     # keys
 
     def _shortcuts(self) -> None:
-        undo, redo = self.hub.undo_stack.undo, self.hub.undo_stack.redo
         for key, act in (
-            ("Ctrl+Z", lambda: self._step(undo, "Undone")),
-            ("Ctrl+Shift+Z", lambda: self._step(redo, "Done again")),
-            ("Ctrl+Y", lambda: self._step(redo, "Done again")),
+            ("Ctrl+Z", self.hub.undo),
+            ("Ctrl+Shift+Z", self.hub.redo),
+            ("Ctrl+Y", self.hub.redo),
             ("F11", self._full_screen),
             ("F9", self.change_theme),
             ("F1", self.toggle_help),
         ):
-            shortcut = QShortcut(QKeySequence(key), self)
-            shortcut.activated.connect(act)
+            QShortcut(QKeySequence(key), self).activated.connect(act)
 
-    def _step(self, act: object, words: str) -> None:
-        stack = self.hub.undo_stack
-        name = stack.undoText() if words == "Undone" else stack.redoText()
-        if name and self.hub.try_to(act):
-            self._tell(f"{words}: {name}.", "good")
+    def keys(self) -> Keys:
+        """What each key does now, the stage's own before the general ones."""
+        return {**self.general_keys(), **self.stage.keys()}
 
-    def general_keys(self) -> dict[str, tuple[str, object]]:
-        keys = {
-            str(n): (f"stage {n}, {name}", lambda s=stage: self.hub.go(s)) for n, (stage, name) in enumerate(STAGES, 1)
+    def general_keys(self) -> Keys:
+        keys: Keys = {
+            str(n): (f"stage {n}, {name}", lambda s=stage: self.hub.go(s))  # type: ignore[misc]
+            for n, (stage, name) in enumerate(STAGES, 1)
         }
         keys["Down"] = ("next bench", lambda: self.hub.step(1))
         keys["Up"] = ("previous bench", lambda: self.hub.step(-1))
         keys["T"] = ("open or close the tape", self.tape.toggle)
-        for command in self.hub.lesson.plan.commands:
+        for command in self.hub.lesson.store.plan.commands:
             if command.key:
-                keys[command.key] = (command.name, lambda c=command: self.hub.command(c))
-        keys["H"] = ("hang it on the stand-in kits", self.benches.stand_ins.hang_it)
+                keys[command.key] = (command.name, lambda c=command: self.hub.command(c))  # type: ignore[misc]
+        if self.benches.stand_ins.is_there:
+            keys["H"] = (self.benches.stand_ins.what_h_does, self.benches.stand_ins.hang_it)
         return keys
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        focus = QApplication.focusWidget()
-        if isinstance(focus, TYPING) or event.modifiers() & (
-            Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier
-        ):
-            super().keyPressEvent(event)
-            return
-        name = QKeySequence(event.key()).toString()
-        if isinstance(focus, QTableWidget) and name in ("Up", "Down"):
-            super().keyPressEvent(event)
-            return
-        keys = {**self.general_keys(), **self.stage.keys()}
-        if name in keys:
-            keys[name][1]()
+    def escape(self) -> bool:
+        """Leaves what is open, the last first; whether anything was."""
+        if self.hub.messages.asks:
+            self.hub.messages.question.leave()
+        elif self.fault_panel.isVisible():
+            self.fault_panel.hide()
+        elif self.tape.escape() or self.stage.escape():
+            pass
+        elif self.left.currentWidget() is self.help:
+            self.toggle_help()
+        elif self.hub.messages.text:
+            self.hub.messages.clear()
         else:
-            super().keyPressEvent(event)
+            return False
+        self.setFocus()
+        return True
 
     def toggle_help(self) -> None:
+        shown = self.left.currentWidget() is self.help
+        self._say_keys()
+        self.left.setCurrentWidget(self.benches if shown else self.help)
+
+    def _say_keys(self) -> None:
+        also = {
+            "Ctrl+Z": "take back", "Ctrl+Y": "do again", "Esc": "leave a field, a list or a panel",
+            "F9": "projector theme", "F11": "full screen", "F1": "these keys",
+        }  # fmt: skip
+        stages = [str(number) for number, _ in enumerate(STAGES, 1)]
         keys = {**self.stage.keys(), **self.general_keys()}
-        listed = [f"<b>{key}</b>&nbsp;{words}" for key, (words, _) in keys.items()]
-        listed += [
-            "<b>Ctrl+Z</b>&nbsp;undo",
-            "<b>Ctrl+Y</b>&nbsp;do again",
-            "<b>F9</b>&nbsp;projector theme",
-            "<b>F11</b>&nbsp;full screen",
-            "<b>F1</b>&nbsp;these keys",
-        ]
-        self.help_words.setText(" &nbsp;·&nbsp; ".join(listed))
-        self.help.setVisible(not self.help.isVisible())
+        listed = {key: words for key, (words, _) in keys.items() if key not in stages}
+        listed |= {f"{stages[0]} … {stages[-1]}": "the stages", **also}
+        rows = "".join(
+            f"<tr><td style='color:{palette().copper};padding:1px 8px 3px 0'><b>{html.escape(NAMED.get(key, key))}</b></td>"
+            f"<td style='padding:1px 0 3px 0'>{html.escape(words)}</td></tr>"
+            for key, words in listed.items()
+        )
+        self.help_words.setText(f"<table cellspacing=0>{rows}</table>")
 
     def _full_screen(self) -> None:
-        self.showNormal() if self.isFullScreen() else self.showFullScreen()
+        if self.isFullScreen():
+            self.showNormal()
+        else:
+            self.showFullScreen()
 
     def change_theme(self) -> None:
-        """Paper for a screen, dark with larger type for a projector."""
-        wear(QApplication.instance(), PROJECTOR if sheet.palette() is PAPER else PAPER)
+        """Paper for a screen, dark with larger type for a projector. What was chosen stays chosen."""
+        QTimer.singleShot(0, self._change_theme)  # not from within a widget that is about to go
+
+    def _change_theme(self) -> None:
+        if not self.isVisible():
+            return
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        chosen = {name: stage.chosen() for name, stage in self.stages.items()}
+        kept = {each: each.isVisible() for each in (self.hub.messages, self.fault_panel)}
+        for each in kept:
+            each.setParent(self)
+        old = self.takeCentralWidget()
+        assert old is not None
+        sip.delete(old)  # at once: restyling it would take longer than making it anew
+        wear(app, PROJECTOR if sheet.palette() is PAPER else PAPER)
         self._build()
+        for each, visible in kept.items():
+            each.setVisible(visible)
+        for name, what in chosen.items():
+            self.stages[name].choose_again(what)
         self.refresh()
+        self.setFocus()
 
     # showing
-
-    def _tell(self, words: str, tone: str) -> None:
-        self.stage.notice.tell(words, tone=tone)
 
     def _show_stage(self) -> None:
         self.stage.refresh()
         self.stack.setCurrentWidget(self.stage)
+        self._say_keys()
         self.setFocus()
-        self.breathe()
+        self.tick()
 
     def refresh(self) -> None:
         self.benches.rebuild()
@@ -202,39 +238,104 @@ class Bench(QMainWindow):
         self.tape.refresh()
         self.stage.refresh()
 
-    def breathe(self) -> None:
-        happened = self.hub.lesson.happenings()
-        for each in happened:
-            group = self.hub.lesson.group_at(each.kit)
-            alias = self.hub.lesson.group(group).alias if group else "A kit"
-            if each.what == "lost":
-                self._tell(
-                    f"{alias}: {each.words} Plug it in again; it connects by itself, and what is missing is kept as a gap.",
-                    "red",
-                )
-            elif each.what == "back":
-                self._back[each.kit] = time.monotonic()
-                self._tell(f"{alias} is connected again; what is missing is kept as a gap.", "good")
-            elif each.what == "restarted":
-                self._tell(self._words_of_restart(each.kit, alias), "amber")
-        if any(each.what.startswith(("run-", "format")) for each in happened):
+    def tick(self) -> None:
+        found: list[EngineEvent] = []
+        self.hub.try_to(lambda: found.extend(self.hub.lesson.tick()))
+        for each in found:
+            self._tell_event(each)
+        self._tell_whole_trouble()
+        self.hub.tick()
+        if any(each.what in ("run-began", "run-ended", "run-worked", "format") for each in found):
             self.stage.refresh()
         self.path.refresh()
         self.benches.refresh()
         self.tape.refresh()
-        self.stage.breathe()
+        self.stage.tick()
+        undo = self.hub.undo_stack.undoText()
+        self.hub.messages.say_quietly(
+            f"F1 lists the keys of this stage{f' · Ctrl+Z takes back: {undo}' if undo else ''}"
+        )
 
-    def _words_of_restart(self, kit: int | None, alias: str) -> str:
+    def _tell_event(self, each: EngineEvent) -> None:
+        lesson = self.hub.lesson
+        group = lesson.store.group_at(each.kit) if each.kit else None
+        alias = lesson.store.group(group).alias if group else "A kit"
+        if each.what == "lost" and each.trouble is not None:
+            again = "Plug it in again; it connects by itself, and what is missing is kept as a gap."
+            kit = each.kit
+            self.hub.tell(
+                f"{alias}: {each.trouble.what} {again}", "red",
+                ended=lambda: kit not in lesson.roster.kits or lesson.roster.kits[kit].trouble is None,
+            )  # fmt: skip
+        elif each.what == "back":
+            self._back[each.kit] = time.monotonic()
+            self.hub.tell(f"{alias} is connected again; what is missing is kept as a gap.", "good")
+        elif each.what == "restarted":
+            self.hub.tell(self._words_of_restart(each.kit, alias), "amber")
+        elif each.what == "run-worked":
+            self._tell_if_not_worked_up(each.run)
+        elif each.what == "failed" and each.trouble is not None:
+            self.hub.tell(each.trouble.sentence, "red")
+
+    def _tell_if_not_worked_up(self, run: int) -> None:
+        found = self.hub.lesson.store.run(run)
+        if found.trouble is not None:
+            alias = self.hub.lesson.store.group(found.group).alias
+            self.hub.messages.tell_besides(
+                f"{alias} run {found.number} is kept, without a finding: {found.trouble.trouble.sentence}"
+            )
+
+    def _tell_whole_trouble(self) -> None:
+        """What keeps all kits from being heard or kept stands there, in red, for as long as it lasts."""
+        trouble = self.hub.lesson.roster.snapshot.trouble
+        if trouble is not None and self.hub.messages.text != trouble.sentence:
+            self.hub.tell(
+                trouble.sentence, "red", ended=lambda: _code(self.hub.lesson.roster.snapshot.trouble) != trouble.code
+            )
+
+    def _words_of_restart(self, kit: int, alias: str) -> str:
         """A kit that lost its power with its cable starts anew: the one notice then says both."""
+        new = "Its clock counts from its start again; the readings stand where they belong."
         if time.monotonic() - self._back.pop(kit, -AFTER_A_CABLE) < AFTER_A_CABLE:
-            return f"{alias} is connected again; what is missing is kept as a gap. It has restarted; its clock begins a new stretch."
-        return f"{alias} has restarted; its clock begins a new stretch."
+            return f"{alias} is connected again, and has restarted; what is missing is kept as a gap. {new}"
+        return f"{alias} has restarted. {new}"
 
     def _draw(self) -> None:
         self.stage.draw()
 
-    def closeEvent(self, event: QCloseEvent) -> None:
-        for timer in (self._frames, self._breaths, self._looks):
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.setFocus()  # not to the first field: keys belong to the stage
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        assert event is not None
+        for timer in (self._frames, self._ticks, self._looks):
             timer.stop()
-        self.hub.lesson.close()
+        try:
+            self.hub.lesson.close(within=CLOSE_WITHIN if not self._asked_to_close else 0.0)
+        except Trouble as trouble:
+            if not self._asked_to_close:
+                self._asked_to_close = True
+                self.hub.tell(f"{trouble.sentence} Close once more to leave all the same.", "red")
+                for timer in (self._frames, self._ticks, self._looks):
+                    timer.start()
+                event.ignore()
+                return
+        self._sweeper.stop()
         event.accept()
+
+
+def _code(trouble: Trouble | None) -> str:
+    return trouble.code if trouble is not None else ""
+
+
+NAMED = {
+    "Return": "Enter",
+    "Del": "Delete",
+    "Space": "space",
+    "Up": "↑",
+    "Down": "↓",
+    "Left": "←",
+    "Right": "→",
+    "Escape": "Esc",
+}

@@ -2,29 +2,36 @@
 
 from __future__ import annotations
 
-import numpy as np
-import pyqtgraph as pg
-from PyQt6.QtWidgets import QLineEdit
-
-from common_bench.desk.graphs.plots import Graph, pen, translucent
-from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, Table, button, hbox, label, say, set_property, vbox
-from common_bench.desk.look.sheet import palette
+from common_bench.desk.look.pieces import (
+    Card,
+    Cell,
+    Field,
+    Table,
+    button,
+    emptied,
+    hbox,
+    label,
+    say,
+    scrolled,
+    set_property,
+    vbox,
+)
 from common_bench.desk.shell.hub import Hub
-from common_bench.desk.shell.stage import StageView
-from common_bench.lesson import actions
+from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.desk.work.run_graphs import EachGraph, RunGraph
 from common_bench.lesson.words import age_words
-from common_bench.model.block import Events, Series
 from common_bench.model.measured import plain, written
 from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
-from common_bench.record.live import Picture, thinned
-from common_bench.record.replay import Replayed, quantities
+from common_bench.record.replay import Replayed
 
 NUDGE = 0.5  # s
+SHARE_DECIMALS = 5
 
 
 class WorkStage(StageView):
+    """One run with its span, its values, its finding; sent to the pool or set aside."""
+
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._run = 0
@@ -32,14 +39,9 @@ class WorkStage(StageView):
         self.send = button("Send findings to the pool (P)", self.send_to_pool, role="main")
         self.head.addWidget(self.take_aside)
         self.head.addWidget(self.send)
-        self.graph_card = Card("", name=True)
-        self.graph = Graph()
-        self.graph_card.add(self.graph)
-        self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
-        self.region.sigRegionChangeFinished.connect(self._drawn_span)
-        self.each_card = Card("", name=True)
-        self.each = Graph()
-        self.each_card.add(self.each)
+        self.graph_card = RunGraph(self._drawn_span)
+        self.graph = self.graph_card.graph
+        self.each_card = EachGraph()
         self.moments_card = Card("Moments", name=True)
         self.moments = label("", wrap=True)
         self.moments_card.add(self.moments)
@@ -49,10 +51,13 @@ class WorkStage(StageView):
         self.finding_card = Card("Finding")
         self.finding = label("", "finding", wrap=True)
         self.finding_words = label("", "soft", wrap=True)
-        self.made_of = Table(["what its uncertainty is made of", ""], left=(0,))
-        self.finding_card.add(self.finding, self.finding_words, self.made_of)
+        self.made_of = Table(["its uncertainty is made of", ""], left=(0,))
+        self.aside_words = label("", "amber", wrap=True)
+        self.finding_card.add(self.aside_words, self.finding, self.finding_words, self.made_of)
         self.condition_card = Card("Conditions of this run")
-        self._condition_fields: dict[str, QLineEdit] = {}
+        self._condition_fields: dict[str, Field] = {}
+        self._conditions = vbox(spacing=5)
+        self.condition_card.body.addLayout(self._conditions)
         self.workings_card = Card("Workings of this run")
         self.workings = label("", "mono", wrap=True)
         self.workings_card.add(self.workings)
@@ -60,13 +65,15 @@ class WorkStage(StageView):
         self.runs = Table(["run", "", "state"], left=(0, 2), stretch=1)
         self.runs.itemSelectionChanged.connect(self._choose_row)
         self.runs_card.add(self.runs)
-        right = vbox(self.finding_card, self.condition_card, self.workings_card, self.runs_card, None, spacing=11)
+        right = scrolled(
+            vbox(self.finding_card, self.condition_card, self.workings_card, self.runs_card, None, spacing=11)
+        )
         body = hbox(left, right, spacing=11)
         body.setStretch(0, 66)
         body.setStretch(1, 34)
         self.column.addLayout(body, 1)
 
-    def keys(self) -> dict[str, tuple[str, object]]:
+    def keys(self) -> Keys:
         return {
             "Right": ("next run", lambda: self._step(1)),
             "Left": ("previous run", lambda: self._step(-1)),
@@ -79,10 +86,16 @@ class WorkStage(StageView):
             "A": ("use all of the run", self._use_all),
         }
 
+    def chosen(self) -> object:
+        return self._run
+
+    def choose_again(self, what: object) -> None:
+        self._run = what if isinstance(what, int) else 0
+
     # which run
 
     def _own_runs(self) -> list[Run]:
-        return [run for run in self.hub.lesson.runs(self.hub.group) if run.state == "closed"] if self.hub.group else []
+        return self.store.ended_runs(self.hub.group) if self.hub.group else []
 
     def _current(self) -> Run | None:
         own = self._own_runs()
@@ -103,25 +116,23 @@ class WorkStage(StageView):
 
     # what is done
 
-    def _drawn_span(self) -> None:
+    def _drawn_span(self, low: float, high: float) -> None:
         run = self._current()
-        if run is None or self._showing:
-            return
-        low, high = (round(float(each), 3) for each in self.region.getRegion())
-        self._choose(run, max(0.0, low), high)
+        if run is not None:
+            self._choose(run, low, high)
 
     def _choose(self, run: Run, low: float, high: float) -> None:
-        findings = self.hub.lesson.findings(run.id)
+        findings = self.hub.lesson.store.findings(run.id)
         if findings and findings[0].span == (low, high):
             return
-        if not self.hub.try_to(lambda: actions.choose_span(self.hub.lesson, run.id, (low, high))):
+        if not self.hub.try_to(lambda: self.hub.lesson.working_up.choose_span(run.id, (low, high))):
             self.refresh()
 
     def _nudge(self, begin: float, end: float) -> None:
         run = self._current()
         if run is None:
             return
-        low, high = self.region.getRegion()
+        low, high = self.graph_card.span
         self._choose(run, round(max(0.0, low + begin), 3), round(min(self._seconds, high + end), 3))
 
     def _use_all(self) -> None:
@@ -131,48 +142,59 @@ class WorkStage(StageView):
 
     def send_to_pool(self) -> None:
         runs = (
-            [run.id for run in self.hub.lesson.kept_runs(self.hub.group) if run.id not in self.hub.lesson.pooled()]
+            [
+                run.id
+                for run in self.hub.lesson.store.kept_runs(self.hub.group)
+                if run.id not in self.hub.lesson.store.pooled()
+            ]
             if self.hub.group
             else []
         )
-        alias = self.hub.lesson.group(self.hub.group).alias if self.hub.group else ""
+        alias = self.hub.lesson.store.group(self.hub.group).alias if self.hub.group else ""
         if not runs:
             self.hub.tell(f"{alias} has no run that is not in the pool already.", "amber")
-        elif self.hub.try_to(lambda: actions.send_to_pool(self.hub.lesson, runs)):
-            self.hub.tell(f"{alias}: {len(runs)} run{'s' if len(runs) != 1 else ''} sent to the pool.", "good")
+        elif self.hub.try_to(lambda: self.hub.lesson.pooling.send_to_pool(runs)):
+            self.hub.tell(
+                f"{alias}: {len(runs)} run{'s' if len(runs) != 1 else ''} sent to the pool.", "good", act="Take back",
+                then=self.hub.undo,
+            )  # fmt: skip
 
     def ask_aside(self) -> None:
         run = self._current()
         if run is None:
             return
         if run.aside:
-            self.hub.try_to(lambda: actions.take_back_run(self.hub.lesson, run.id))
+            self.hub.try_to(lambda: self.hub.lesson.working_up.take_back_run(run.id))
             return
-        alias = self.hub.lesson.group(run.group).alias
-        self.question.ask(
-            f"Why is {alias} run {run.number} set aside?", "Set aside", lambda why: actions.set_aside_run(self.hub.lesson, run.id, why),
+        alias = self.hub.lesson.store.group(run.group).alias
+        self.ask(
+            f"Why is {alias} run {run.number} set aside?", "Set aside", lambda why: self.hub.lesson.working_up.set_aside_run(run.id, why),
             hint="as: bumped the string",
         )  # fmt: skip
 
-    def _set_condition(self, name: str, field: QLineEdit) -> None:
+    def _set_condition(self, name: str, field: Field) -> None:
         run = self._current()
         if run is None:
             return
-        kept = self.hub.lesson.run_conditions(run.id).get(name)
+        kept = self.hub.lesson.store.run_conditions(run.id).get(name)
         text = field.text().strip()
         if text in ("", str(kept) if kept else ""):
             return
-        worked = self.hub.try_to(lambda: actions.set_run_condition(self.hub.lesson, run.id, name, text))
-        set_property(field, "wrong", not worked)
+        if self.hub.try_to(lambda: self.lesson.working_up.set_run_condition(run.id, name, text)):
+            value = self.store.run_conditions(run.id)[name]
+            self.hub.tell(f"{name} of run {run.number} is {value}.", "good", act="Take back", then=self.hub.undo)
+            field.setText(str(value))
+            set_property(field, "wrong", False)
+        else:
+            set_property(field, "wrong", True)
 
     # what is seen
 
-    _showing = False
     _seconds = 0.0
 
     def refresh(self) -> None:
         run = self._current()
-        alias = self.hub.lesson.group(self.hub.group).alias if self.hub.group else ""
+        alias = self.hub.lesson.store.group(self.hub.group).alias if self.hub.group else ""
         for card in (
             self.each_card,
             self.moments_card,
@@ -184,12 +206,10 @@ class WorkStage(StageView):
             card.setVisible(run is not None)
         self.send.setEnabled(run is not None)
         self.take_aside.setVisible(run is not None)
-        self.graph.wipe()
         if run is None:
             say(self.title, f"{alias} has no run yet" if alias else "No runs yet")
             say(self.subtitle, "")
-            say(self.graph_card.heading, "Record one in stage 4, or choose another bench with the arrow keys.")
-            say(self.graph_card.aside, "")
+            self.graph_card.show_nothing("Record one in stage 4, or choose another bench with the arrow keys.")
             return
         self._run = run.id
         self.take_aside.setText("Take this run back (X)" if run.aside else "Set this run aside… (X)")
@@ -197,129 +217,46 @@ class WorkStage(StageView):
         self._show_conditions(run)
         say(self.workings, "\n".join(run.setting.workings) if run.setting else "")
         say(self.title, f"{alias} · run {run.number}")
-        findings = self.hub.lesson.findings(run.id)
+        findings = self.hub.lesson.store.findings(run.id)
         self._show_finding(run, findings)
         try:
-            replayed = self.hub.lesson.replayed(run.id)
+            replayed = self.lesson.working_up.at_hand(run.id)
         except Trouble as trouble:
             say(self.subtitle, trouble.sentence)
+            self.graph_card.show_nothing("")
+            return
+        if replayed is None:
+            say(self.subtitle, "the run is being read …")
+            self.graph_card.show_nothing("")
             return
         self._seconds = replayed.seconds
         self._say_subtitle(run, replayed)
-        self._draw_run(run, replayed, findings)
-        self._draw_each(replayed, findings)
-        moments = [f"{m.t:.1f} s {m.text}" for m in self.hub.lesson.moments(run.id)]
+        emblem, show, marked = self.store.group(run.group).emblem, self.store.plan.show, self.store.moments(run.id)
+        self.graph_card.show_run(replayed, findings, marked, show, emblem, aside=bool(run.aside))
+        self.each_card.show_each(replayed, findings, show, emblem)
+        moments = [f"{m.t:.1f} s {m.text}" for m in marked]
         gaps = [f"{low:.1f} s gap of {high - low:.1f} s" for low, high in replayed.gaps]
         say(self.moments, " · ".join([*moments, *gaps, f"{replayed.seconds:.1f} s {run.ended_by}"]))
 
     def _say_subtitle(self, run: Run, replayed: Replayed) -> None:
-        conditions = [f"{name} {value}" for name, value in self.hub.lesson.run_conditions(run.id).items()]
         used = run.setting.calibrations if run.setting else ()
         calibration = f"calibration of {age_words(used[0].made_at)}" if used else "not calibrated"
         if run.setting and run.setting.applied_at:
             calibration += ", applied afterwards"
-        parts = [*conditions, f"{replayed.seconds:.1f} s", f"{plain(len(replayed.t), 0)} readings", calibration]
-        if run.aside:
-            parts.append(f"set aside: {run.aside}")
+        parts = [f"{replayed.seconds:.1f} s", f"{plain(len(replayed.t), 0)} readings", calibration]
         say(self.subtitle, " · ".join(parts))
 
-    def _draw_run(self, run: Run, replayed: Replayed, findings: list[Finding]) -> None:
-        self._showing = True
-        colour = hue(palette(), self.hub.lesson.group(run.group).emblem.colour)
-        known = quantities(replayed)
-        names = [name for name in self.hub.lesson.plan.show if name in known] or list(known)
-        name = names[0] if names else ""
-        series = known.get(name)
-        if series is None or not np.isfinite(series.values).any():
-            channel = next(iter(replayed.raw), "")
-            values, unit, name = replayed.raw.get(channel, np.empty(0)), "raw", channel
-        else:
-            values, unit = series.values, series.unit
-        t, values = _broken(replayed.t, values, replayed.gaps)
-        picture = thinned(Picture(t, values), max(300, self.graph.width()), max(replayed.seconds, 1e-9))
-        self.graph.line(picture.t, picture.values, colour, 1.5)
-        if series is not None and series.guess is not None and series.guess.any():
-            guessed = _broken(replayed.t, np.where(series.guess, series.values, np.nan), replayed.gaps)
-            self.graph.line(*guessed, palette().card, 2.4, dashed=True)
-            at = int(np.argmax(series.guess))
-            words = f" broken: outside the calibration, a guess ({series.guess.mean():.0%})"
-            self.graph.note(words, float(replayed.t[at]), float(series.values[at]), palette().amber)
-        self.graph.name_axes(f"{name} ({unit})", "time (s)")
-        for low, high in replayed.gaps:
-            shade = pg.LinearRegionItem(
-                (low, high), movable=False, brush=translucent(palette().amber, 70), pen=pen(palette().card, 0)
-            )
-            self.graph.addItem(shade)
-        self._draw_events(replayed, series)
-        span = findings[0].span if findings else (0.0, replayed.seconds)
-        self.region.setBounds((0.0, replayed.seconds))
-        self.region.setRegion(span)
-        self.graph.addItem(self.region)
-        self.graph.setXRange(0, replayed.seconds, padding=0.02)
-        known_values = values[np.isfinite(values)]
-        if len(known_values):
-            room = 0.12 * float(np.ptp(known_values) or 1.0)
-            self.graph.setYRange(float(known_values.min()) - room, float(known_values.max()) + 1.6 * room, padding=0)
-            top = float(known_values.max()) + 1.5 * room
-            self.graph.note(
-                f" used: {span[0]:.1f} s to {span[1]:.1f} s (drag the edges)",
-                span[0],
-                top,
-                palette().copper,
-                anchor=(0, 0),
-            )
-        say(self.graph_card.heading, name)
-        say(self.graph_card.aside, "" if findings else "no finding yet: drag the edges of the span")
-        self._showing = False
-
-    def _draw_events(self, replayed: Replayed, series: Series | None) -> None:
-        events = next((each for each in replayed.results.values() if isinstance(each, Events) and len(each)), None)
-        if events is None or series is None:
-            return
-        heights = np.interp(events.t, series.t, series.values)
-        spread = float(np.nanmax(series.values) - np.nanmin(series.values))
-        self.graph.points(events.t, heights + 0.06 * spread, "t", palette().ink, size=7)
-
-    def _draw_each(self, replayed: Replayed, findings: list[Finding]) -> None:
-        self.each.wipe()
-        each = next(
-            (
-                r
-                for n, r in replayed.results.items()
-                if isinstance(r, Series) and r.since is not None and n in self.hub.lesson.plan.show and len(r)
-            ),
-            None,
-        )
-        name = next((n for n, r in replayed.results.items() if r is each), "")
-        self.each_card.setVisible(each is not None)
-        if each is None or not findings:
-            return
-        colour = hue(palette(), self.hub.lesson.group(self.hub.group).emblem.colour)
-        span = findings[0].span
-        used = (each.began >= span[0]) & (each.t <= span[1]) & np.isfinite(each.values)
-        say(self.each_card.heading, f"Each {name}")
-        say(self.each_card.aside, f"{name} ({each.unit}) in order · mean ± scatter shaded")
-        if used.any():
-            mean, scatter = float(each.values[used].mean()), float(each.values[used].std())
-            ends = np.array([float(each.t[0]), float(each.t[-1])])
-            self.each.band(ends, np.full(2, mean - scatter), np.full(2, mean + scatter), colour, 35)
-            self.each.level(mean, colour)
-            self.each.points(each.t[used], each.values[used], "o", colour, size=8)
-        if (~used).any():
-            self.each.points(each.t[~used], each.values[~used], "o", palette().soft, size=8, faint=True)
-        self.each.name_axes(f"{name} ({each.unit})", "time (s)")
-        self.each.setXRange(0, replayed.seconds, padding=0.02)
-        self.each.frame_values(each.values)
-
     def _show_finding(self, run: Run, findings: list[Finding]) -> None:
+        say(self.aside_words, f"Set aside: {run.aside}. It counts nowhere until it is taken back." if run.aside else "")
+        self.aside_words.setVisible(bool(run.aside))
+        set_property(self.finding_card, "tone", "amber" if run.aside else "")
+        set_property(self.finding, "role", "soft" if run.aside else "finding")
         if not findings:
-            try:
-                self.hub.lesson.worked_up(run.id, None)
-                why = ""
-            except Trouble as trouble:
-                why = trouble.sentence
             say(self.finding, "no finding")
-            say(self.finding_words, why)
+            say(
+                self.finding_words,
+                run.trouble.trouble.sentence if run.trouble is not None else "The plan asks for none.",
+            )
             self.made_of.hide()
             return
         first = findings[0]
@@ -327,27 +264,25 @@ class WorkStage(StageView):
             self.finding,
             "\n".join(f"{f.name} = {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in findings),
         )
-        say(self.finding_words, first.words)
-        decimals = 5
-        self.made_of.show()
+        say(self.finding_words, first.how)
+        self.made_of.setVisible(bool(first.made_of))
         self.made_of.fill(
-            [[share.name, f"{plain(share.u, decimals)} {first.measured.unit}"] for share in first.made_of]
+            [[share.name, f"{plain(share.u, SHARE_DECIMALS)} {first.measured.unit}"] for share in first.made_of]
         )
         self.made_of.fit(6)
 
     def _show_conditions(self, run: Run) -> None:
-        conditions = self.hub.lesson.plan.conditions
+        conditions = self.hub.lesson.store.plan.conditions
         if list(self._condition_fields) != [each.name for each in conditions]:
-            for field in self._condition_fields.values():
-                field.parentWidget() and field.deleteLater()
+            emptied(self._conditions)
             self._condition_fields = {}
             for condition in conditions:
-                field = QLineEdit()
+                field = Field()
                 field.setToolTip(condition.about)
                 field.editingFinished.connect(lambda n=condition.name, f=field: self._set_condition(n, f))
                 self._condition_fields[condition.name] = field
-                self.condition_card.body.addLayout(hbox(label(condition.name), field))
-        kept = self.hub.lesson.run_conditions(run.id)
+                self._conditions.addLayout(hbox(label(condition.name), field))
+        kept = self.hub.lesson.store.run_conditions(run.id)
         for name, field in self._condition_fields.items():
             if not field.hasFocus():
                 field.setText(str(kept[name]) if name in kept else "")
@@ -357,31 +292,25 @@ class WorkStage(StageView):
 
     def _show_runs(self) -> None:
         lesson = self.hub.lesson
-        rows = []
+        rows: list[list[Cell]] = []
         for run in self._own_runs():
-            findings = lesson.findings(run.id)
+            findings = lesson.store.findings(run.id)
             value = (
                 written(findings[0].measured.value, findings[0].measured.u, findings[0].measured.unit)
                 if findings
                 else "—"
             )
-            state = (
+            state: Cell = (
                 ("set aside", "amber")
                 if run.aside
-                else ("in the pool", "good")
-                if run.id in lesson.pooled()
+                else ("in pool", "good")
+                if run.id in lesson.store.pooled()
                 else ("kept", "")
             )
-            rows.append([f"run {run.number}", value, state])
+            rows.append([f"run {run.number}", (value, "soft") if run.aside else value, state])
         self.runs.fill(rows)
         self.runs.fit(7)
         self.runs.blockSignals(True)
         at = next((at for at, run in enumerate(self._own_runs()) if run.id == self._run), -1)
         self.runs.selectRow(at)
         self.runs.blockSignals(False)
-
-
-def _broken(t: np.ndarray, values: np.ndarray, gaps: list[tuple[float, float]]) -> tuple[np.ndarray, np.ndarray]:
-    """The line with a break in each gap, so that nothing is drawn across it."""
-    at = np.searchsorted(t, [high for _, high in gaps])
-    return np.insert(t, at, t[np.minimum(at, len(t) - 1)]), np.insert(values, at, np.nan)

@@ -1,4 +1,4 @@
-"""The whole tape of a kit, from the journal. A hearing in; its lines by pages, searched backwards, out."""
+"""The whole tape of a kit, from the journal. A session in; its lines by pages, searched backwards, out."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class KeptLine(NamedTuple):
 
 
 def lines_before(
-    book: Book, hearing: int, before: int | None, *, find: str = "", most: int = PAGE
+    book: Book, session: int, before: int | None, *, find: str = "", most: int = PAGE
 ) -> tuple[list[KeptLine], int | None]:
     """The last `most` lines that begin before a byte (None: the end), oldest first, and the byte to go on from.
 
@@ -38,7 +38,7 @@ def lines_before(
     found: list[KeptLine] = []
     wanted = find.lower().encode()
     later = b""  # the rest of a line whose beginning lies in an earlier row
-    for number, row in enumerate(_rows(book, hearing, before)):
+    for number, row in enumerate(_rows(book, session, before)):
         if row["what"] != HEARD:
             if row["what"] == SENT:
                 _keep(found, KeptLine(row["at"], row["first_byte"], bytes(row["bytes"]).strip(), True), wanted)
@@ -66,9 +66,9 @@ def _keep(found: list[KeptLine], line: KeptLine, wanted: bytes) -> None:
         found.append(line)
 
 
-def _rows(book: Book, hearing: int, before: int | None) -> Iterator[dict[str, Any]]:
+def _rows(book: Book, session: int, before: int | None) -> Iterator[dict[str, Any]]:
     j = schema.journal
-    query = select(j.c.id, j.c.what, j.c.at, j.c.first_byte, j.c.bytes).where(j.c.hearing == hearing)
+    query = select(j.c.id, j.c.what, j.c.at, j.c.first_byte, j.c.bytes).where(j.c.session == session)
     if before is not None:
         query = query.where(j.c.first_byte < before)
     with book.engine.connect() as connection:

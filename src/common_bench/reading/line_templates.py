@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from common_bench.model.stream import StreamFormat
-from common_bench.reading.rows import LONGEST_NAME, Row, kit_word, text_of
+from common_bench.reading.rows import LONGEST_NAME, ParsedLine, kit_word, text_of
 from common_bench.reading.spans import spans_of
 from common_bench.reading.values import NAN, NUM, NUM_COMMA, numbers_of
 
@@ -16,11 +16,11 @@ JSON_NUMBER = r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+\-]?[0-9]+)?"
 MOST_MOULDS = 200  # of one format; lines beyond them are read the long way
 LONGEST_MOULD = 400  # bytes
 
-LongWay = Callable[[bytes], list[Row] | None]
+LongWay = Callable[[bytes], list[ParsedLine] | None]
 
 
-class Mould(NamedTuple):
-    """How lines of one mould are read: an expression with a group for each number, the column of each
+class LineTemplate(NamedTuple):
+    """How lines of one template are read: an expression with a group for each number, the column of each
     (None: one for each column, in order), and the kit that the line names or where its number stands."""
 
     match: Callable[[bytes], re.Match[bytes] | None]
@@ -29,24 +29,24 @@ class Mould(NamedTuple):
     kit_at: int | None
 
 
-class Run(NamedTuple):
+class TemplateRun(NamedTuple):
     """What lines in a row gave: one row of numbers for each, and the kit that each names."""
 
     values: list[list[float]]
     kits: list[str]
 
 
-class Moulds:
+class LineTemplates:
     """Reads the lines of one format.
 
-    A line without its digits is its mould. The first line of a mould is read the long way; from then
-    on one expression, which holds everything but the numbers to the letter, reads all of that mould. A
-    mould is only kept where it gives for its first line what the long way gave.
+    A line without its digits is its template. The first line of a template is read the long way; from then
+    on one expression, which holds everything but the numbers to the letter, reads all of that template. A
+    template is only kept where it gives for its first line what the long way gave.
     """
 
     def __init__(self, format: StreamFormat, long_way: LongWay) -> None:
         self._format, self.long_way = format, long_way
-        self._made: dict[bytes, Mould | None] = {}
+        self._made: dict[bytes, LineTemplate | None] = {}
         kinds = {column.kind for column in format.columns}
         own_way = format.dialect == "separated" and not format.decimal_comma and not format.start and not format.end
         self._possible = format.dialect != "senml" and "time" not in kinds and not (own_way and not format.kit_mark)
@@ -58,22 +58,22 @@ class Moulds:
     def __len__(self) -> int:
         return len(self._made)
 
-    def read(self, line: bytes) -> list[Row] | None:
+    def read(self, line: bytes) -> list[ParsedLine] | None:
         """The rows of one line; None where it is no reading."""
-        mould = self._mould_of(line)
-        if mould in self._made:
+        template = self._mould_of(line)
+        if template in self._made:
             run = self.run([line])
             if not run.values:
                 return self.long_way(line)
             if self._format.only and run.kits[0] != self._format.only:
                 return []
-            return [Row(run.values[0], run.kits[0])]
+            return [ParsedLine(run.values[0], run.kits[0])]
         found = self.long_way(line)
         if found and self._possible and len(self._made) < MOST_MOULDS and len(line) < LONGEST_MOULD:
-            self._made[mould] = self._make(line, found[0]) if len(found) == 1 else None
+            self._made[template] = self._make(line, found[0]) if len(found) == 1 else None
         return found
 
-    def run(self, lines: Sequence[bytes], start: int = 0) -> Run:
+    def run(self, lines: Sequence[bytes], start: int = 0) -> TemplateRun:
         """Reads lines from start on, up to one that has to be read the long way; rows of other kits are among them."""
         values: list[list[float]] = []
         kits: list[str] = []
@@ -82,10 +82,10 @@ class Moulds:
         )  # fmt: skip
         for at in range(start, len(lines)) if made else ():
             line = lines[at]
-            mould = made.get(line.translate(None, DIGITS) if not mark else self._mould_of(line))
-            if mould is None:
+            template = made.get(line.translate(None, DIGITS) if not mark else self._mould_of(line))
+            if template is None:
                 break
-            match, places, kit, kit_at = mould
+            match, places, kit, kit_at = template
             met = match(line)
             if met is None:
                 break
@@ -104,15 +104,15 @@ class Moulds:
                 row = filled
             values.append(row)
             kits.append(kit if kit_at is None else kit_word(row[kit_at]))
-        return Run(values, kits)
+        return TemplateRun(values, kits)
 
     def _mould_of(self, line: bytes) -> bytes:
-        mould = line.translate(None, DIGITS)
+        template = line.translate(None, DIGITS)
         if not self._mark:
-            return mould
-        return line[:LONGEST_NAME].partition(self._mark)[0] + b"\x00" + mould  # ids differ in digits too
+            return template
+        return line[:LONGEST_NAME].partition(self._mark)[0] + b"\x00" + template  # ids differ in digits too
 
-    def _make(self, line: bytes, found: Row) -> Mould | None:
+    def _make(self, line: bytes, found: ParsedLine) -> LineTemplate | None:
         format, text = self._format, text_of(line, self._format.latin)
         if text is None:
             return None
@@ -139,15 +139,15 @@ class Moulds:
         encoding = "latin-1" if format.latin else "utf-8"
         expression = re.compile(rb"[ \t]*" + "".join(parts).encode(encoding) + rb"[ \t]*")
         whole = places == list(range(len(format.columns)))
-        made = Mould(expression.fullmatch, None if whole else tuple(places), found.kit, self._kit_at)
+        made = LineTemplate(expression.fullmatch, None if whole else tuple(places), found.kit, self._kit_at)
         return made if self._tried(made, line, found) else None
 
-    def _tried(self, made: Mould, line: bytes, found: Row) -> bool:
-        """Whether a mould gives for its first line what the long way gave."""
-        mould = self._mould_of(line)
-        self._made[mould] = made
+    def _tried(self, made: LineTemplate, line: bytes, found: ParsedLine) -> bool:
+        """Whether a template gives for its first line what the long way gave."""
+        template = self._mould_of(line)
+        self._made[template] = made
         run = self.run([line])
-        del self._made[mould]
+        del self._made[template]
         return bool(run.values) and all(
             a == b or (a != a and b != b) for a, b in zip(run.values[0], found.values, strict=True)
         )

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 
 from common_bench.book.book import Book
 from common_bench.book.changes import Row, RowChange
-from common_bench.lesson.kept import (
+from common_bench.lesson.store_rows import (
     calibration_of,
     finding_of,
     group_of,
@@ -23,20 +23,22 @@ from common_bench.model.plan import Plan, SensorPlan, plan_from_text
 from common_bench.model.run import Finding, Moment, PoolRow, Run, RunSetting
 from common_bench.model.trouble import BookTrouble
 from common_bench.pool.class_line import class_result
-from common_bench.workings.evaluate import Workings, check, number_from
-from common_bench.workup.findings import GUESS
+from common_bench.workings.evaluate import Workings, check
 
 
-class InBook:
-    """Questions about the lesson that a book is open at, answered from rows that are read again after every change."""
+class LessonStore:
+    """Questions about the lesson that a book is open at, answered from rows that are read again after every change.
+
+    Used from one thread.
+    """
 
     def __init__(self, book: Book) -> None:
         self.book = book
-        self.told = list(book.told)
         self._held: dict[str, list[Row]] = {}
+        self.settled: set[int] | None = None  # runs that have been worked up, or could not be; None: all
         lessons = book.rows("lesson")
         if not lessons:
-            raise BookTrouble("this book holds no lesson.", where=str(book.path), do="Make a new book.")
+            raise BookTrouble("book-without-lesson", where=str(book.path))
         self.id = int(lessons[-1]["id"])
         self._planned: tuple[str, Plan, Workings] = ("", Plan(""), check((), {}))
         self._result: ClassResult | None = None
@@ -120,7 +122,13 @@ class InBook:
         return run_of(next(row for row in self.rows("run") if row["id"] == id))
 
     def kept_runs(self, group: int | None = None) -> list[Run]:
-        return [run for run in self.runs(group) if run.state == "closed" and not run.aside and run.begin is not None]
+        """Runs that count: they hold something, are worked up as far as can be, and are not set aside."""
+        return [run for run in self.ended_runs(group) if not run.aside and run.begin is not None]
+
+    def ended_runs(self, group: int | None = None) -> list[Run]:
+        """Runs that are over and worked up as far as can be, those set aside included."""
+        settled = self.settled
+        return [run for run in self.runs(group) if run.state == "closed" and (settled is None or run.id in settled)]
 
     def findings(self, run: int) -> list[Finding]:
         return [finding_of(row) for row in self.rows("finding") if row["run"] == run]
@@ -162,7 +170,7 @@ class InBook:
 
     def heard_from(self, run: Run, kit: int) -> bool:
         """Whether a run was heard from this kit, by itself or through its receiver."""
-        source = self.book.row("hearing", run.hearing)["kit"]
+        source = self.book.row("session", run.session)["kit"]
         own, through = self.kits[kit].identity, self.kits[source].identity
         return source == kit or own.startswith(f"{through}#")
 
@@ -192,7 +200,7 @@ class InBook:
             run = self.run(run_id)
             worked = self.findings(run_id)
             findings = {finding.name: finding.measured for finding in worked}
-            guessed = "in part outside the calibration: a guess" if any(f.words.endswith(GUESS) for f in worked) else ""
+            guessed = "in part outside the calibration: a guess" if any(f.guesses for f in worked) else ""
             note = "; ".join(each for each in (applied_words(run.setting), guessed) if each)
             found.append(
                 PoolRow(
@@ -205,7 +213,7 @@ class InBook:
     def class_result(self) -> ClassResult:
         """Raises PoolTrouble where the plan has no class graph."""
         if self._result is None:
-            self._result = class_result(self.plan, self.pool_rows(), _evaluate)
+            self._result = class_result(self.plan, self.pool_rows())
         return self._result
 
 
@@ -214,7 +222,3 @@ def applied_words(setting: RunSetting | None) -> str:
     if setting is None or not setting.applied_at:
         return ""
     return f"calibrated afterwards, {datetime.fromisoformat(setting.applied_at):%-d %b %H:%M}"
-
-
-def _evaluate(formula: str, names: Mapping[str, Measured]) -> Measured:
-    return number_from(formula, names)

@@ -11,23 +11,27 @@ from common_bench.book.changes import Row
 from common_bench.model.bench import Emblem, Group
 from common_bench.model.calibration import Calibration, CurveChoice, Frame, Readings, ReferencePoint
 from common_bench.model.measured import Measured
-from common_bench.model.run import Finding, Run, RunSetting, Share
+from common_bench.model.run import Ending, Finding, KeptTrouble, Run, RunSetting, Share
 from common_bench.model.stream import StreamFormat
 
 
 def group_of(row: Row) -> Group:
+    """A row of `group`."""
     return Group(row["id"], row["alias"], Emblem(row["shape"], row["colour"]), row["position"])
 
 
 def format_of(row: Row) -> StreamFormat | None:
+    """The stream format of a row of `kit`; None where none is known."""
     return msgspec.json.decode(row["format"], type=StreamFormat) if row["format"] else None
 
 
 def measured_of(row: Row) -> Measured:
+    """value, u and unit of a row."""
     return Measured(row["value"], row["u"] or 0.0, row["unit"])
 
 
 def point_of(row: Row) -> ReferencePoint:
+    """A row of `reference_point`."""
     return ReferencePoint(
         row["label"], row["reading"], row["u_reading"], row["reference"], row["u_reference"], row["unit"], row["n"],
         row["scatter"], row["seconds"], row["taken_at"], bool(row["is_check"]), row["id"], row["step"], row["independent"],
@@ -37,6 +41,7 @@ def point_of(row: Row) -> ReferencePoint:
 
 
 def point_row(point: ReferencePoint) -> Row:
+    """The columns of `reference_point`, without lesson and kit."""
     return {
         "channel": point.channel, "label": point.label, "reading": point.reading, "u_reading": point.u_reading, "reference": point.reference,
         "u_reference": point.u_reference, "unit": point.unit, "n": point.n, "scatter": point.scatter,
@@ -47,12 +52,13 @@ def point_row(point: ReferencePoint) -> Row:
 
 
 def calibration_of(row: Row) -> Calibration:
+    """A row of `calibration`."""
     return Calibration(
         row["channel"], row["quantity"], row["unit"], row["curve"], tuple(json.loads(row["parameters"])),
         tuple(tuple(each) for each in json.loads(row["covariance"])), (row["range_low"], row["range_high"]),
         msgspec.json.decode(row["points"], type=tuple[ReferencePoint, ...]), row["noise"], row["step"], row["made_at"], row["id"],
         msgspec.json.decode(row["frame"] or "{}", type=Frame), msgspec.json.decode(row["choice"] or "{}", type=CurveChoice),
-        row["chi_square"] or 0.0, row["freedom"] or 0, row["off"] or 0.0,
+        row["chi_square"] or 0.0, row["dof"] or 0, row["rms_residual"] or 0.0,
     )  # fmt: skip
 
 
@@ -62,6 +68,7 @@ def _without_readings(calibration: Calibration) -> list[ReferencePoint]:
 
 
 def calibration_row(kit: int, calibration: Calibration) -> Row:
+    """The columns of `calibration`."""
     return {
         "kit": kit, "channel": calibration.channel, "quantity": calibration.quantity, "unit": calibration.unit,
         "curve": calibration.curve, "parameters": json.dumps(calibration.parameters),
@@ -69,28 +76,32 @@ def calibration_row(kit: int, calibration: Calibration) -> Row:
         "range_high": calibration.range[1], "points": msgspec.json.encode(_without_readings(calibration)).decode(),
         "noise": calibration.noise, "step": calibration.step, "made_at": calibration.made_at, "aside": "",
         "frame": msgspec.json.encode(calibration.frame).decode(), "choice": msgspec.json.encode(calibration.choice).decode(),
-        "chi_square": calibration.chi_square, "freedom": calibration.freedom, "off": calibration.off,
+        "chi_square": calibration.chi_square, "dof": calibration.dof, "rms_residual": calibration.rms_residual,
     }  # fmt: skip
 
 
 def run_of(row: Row) -> Run:
+    """A row of `run`."""
     setting = msgspec.json.decode(row["setting"], type=RunSetting) if row["setting"] else None
     return Run(
-        row["id"], row["lesson"], row["group"], row["number"], row["hearing"], row["begin_byte"], row["end_byte"],
-        row["state"], row["began_at"], row["ended_by"], setting, row["aside"],
+        row["id"], row["lesson"], row["group"], row["number"], row["session"], row["begin_byte"], row["end_byte"],
+        row["state"], row["began_at"], msgspec.json.decode(row["ending"], type=Ending) if row["ending"] else None, setting,
+        row["aside"], msgspec.json.decode(row["trouble"], type=KeptTrouble) if row["trouble"] else None,
     )  # fmt: skip
 
 
 def finding_of(row: Row) -> Finding:
+    """A row of `finding`."""
     return Finding(
         row["name"], measured_of(row), (row["span_from"], row["span_to"]), row["n"], row["words"],
-        msgspec.json.decode(row["made_of"], type=tuple[Share, ...]), row["working"], row["run"], row["id"],
+        msgspec.json.decode(row["made_of"], type=tuple[Share, ...]), row["working"], row["run"], row["id"], row["guesses"] or 0,
     )  # fmt: skip
 
 
 def finding_row(finding: Finding) -> dict[str, Any]:
+    """The columns of `finding`, without run and time."""
     return {
         "name": finding.name, "value": finding.measured.value, "u": finding.measured.u, "unit": finding.measured.unit,
         "span_from": finding.span[0], "span_to": finding.span[1], "n": finding.n, "words": finding.words,
-        "made_of": msgspec.json.encode(finding.made_of).decode(), "working": finding.working,
+        "made_of": msgspec.json.encode(finding.made_of).decode(), "working": finding.working, "guesses": finding.guesses,
     }  # fmt: skip

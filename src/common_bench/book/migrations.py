@@ -1,0 +1,130 @@
+"""Books that an older version made, brought up step by step. Each step is one function in one transaction."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from common_bench.book.refusals import refusal
+from common_bench.book.schema import SCHEMA_VERSION
+
+Step = Callable[[sqlite3.Connection], None]
+
+
+def migrate(path: Path, version: int) -> Path | None:
+    """Brings the book at `path` from `version` up to this program's; gives the copy that is kept beside it of how it
+    was. Raises BookTrouble where the disk is full or the book may not be written to; it is then as it was."""
+    if version >= SCHEMA_VERSION:
+        return None
+    copy = path.with_name(f"{path.stem} before version {SCHEMA_VERSION}{path.suffix}")
+    try:
+        _copy(path, copy)
+        _climb(path, version)
+    except (sqlite3.Error, OSError) as fault:
+        raise refusal(fault, path) from fault
+    return copy
+
+
+def migrated_copy(path: Path, version: int, to: Path) -> Path:
+    """A copy of an older book, brought up, for one who only reads; the book itself is not touched."""
+    try:
+        _copy(path, to)
+        _climb(to, version)
+    except (sqlite3.Error, OSError) as fault:
+        raise refusal(fault, path) from fault
+    return to
+
+
+def _copy(path: Path, to: Path) -> None:
+    """A whole copy, what is still in the write-ahead log included; an earlier copy of that name stays as it is."""
+    if to.exists():
+        return
+    part = to.with_name(to.name + ".part")
+    part.unlink(missing_ok=True)
+    source, target = sqlite3.connect(path), sqlite3.connect(part)
+    try:
+        source.backup(target)
+    finally:
+        source.close()
+        target.close()
+    shutil.move(part, to)
+
+
+def _climb(path: Path, version: int) -> None:
+    connection = sqlite3.connect(path, isolation_level=None)
+    try:
+        connection.row_factory = sqlite3.Row
+        for step in range(version, SCHEMA_VERSION):
+            connection.execute("BEGIN IMMEDIATE")
+            try:
+                STEPS[step](connection)
+                connection.execute(f"PRAGMA user_version = {step + 1}")
+                connection.execute("COMMIT")
+            except BaseException:
+                connection.execute("ROLLBACK")
+                raise
+    finally:
+        connection.close()
+
+
+# the steps
+
+
+def _from_1(book: sqlite3.Connection) -> None:
+    """Sessions, degrees of freedom and rms residuals by their standard names; how a run ended and why it could not be
+    worked up as data; how many values of a finding are guesses; the journal found by place."""
+    for change in (
+        "ALTER TABLE hearing RENAME TO session",
+        "ALTER TABLE journal RENAME COLUMN hearing TO session",
+        "ALTER TABLE run RENAME COLUMN hearing TO session",
+        "ALTER TABLE run RENAME COLUMN ended_by TO ending",
+        "ALTER TABLE run ADD COLUMN trouble TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE calibration RENAME COLUMN freedom TO dof",
+        'ALTER TABLE calibration RENAME COLUMN "off" TO rms_residual',
+        "ALTER TABLE finding ADD COLUMN guesses INTEGER DEFAULT 0",
+        "CREATE INDEX IF NOT EXISTS journal_by_place ON journal (session, first_byte)",
+    ):
+        book.execute(change)
+    for row in book.execute("SELECT id, ending, setting FROM run").fetchall():
+        setting = _renamed(json.loads(row["setting"])) if row["setting"] else None
+        book.execute(
+            "UPDATE run SET ending = ?, setting = ? WHERE id = ?",
+            (_ending(row["ending"]), json.dumps(setting) if setting is not None else "", row["id"]),
+        )
+    for row in book.execute("SELECT id, words FROM finding").fetchall():
+        found = re.fullmatch(r"(.*) · (\d+) of them outside the calibration: a guess", row["words"])
+        if found:
+            book.execute("UPDATE finding SET words = ?, guesses = ? WHERE id = ?", (found[1], int(found[2]), row["id"]))
+
+
+def _ending(words: str) -> str:
+    """How a run ended, from the sentence that version 1 kept."""
+    by_rule = re.fullmatch(r"ended by rule, ([\d.e+]+) s", words)
+    codes = {
+        "ended by hand": "by-hand", "the program was closed": "program-closed", "the kit was left": "kit-left",
+        "the program was stopped": "program-stopped",
+    }  # fmt: skip
+    if not words:
+        return ""
+    if by_rule:
+        return json.dumps({"code": "by-rule", "fields": {"seconds": float(by_rule[1])}})
+    if words in codes:
+        return json.dumps({"code": codes[words], "fields": {}})
+    return json.dumps({"code": "begin-refused", "fields": {"told": words}})
+
+
+def _renamed(setting: dict[str, Any]) -> dict[str, Any]:
+    names = {"freedom": "dof", "off": "rms_residual"}
+    for calibration in setting.get("calibrations", ()):
+        for old, new in names.items():
+            if old in calibration:
+                calibration[new] = calibration.pop(old)
+    return setting
+
+
+STEPS: dict[int, Step] = {1: _from_1}

@@ -1,0 +1,28 @@
+"""`export`: everything in a book out to open formats."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+HELP = "everything in a book out to open formats"
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """The words that it takes."""
+    parser.add_argument("book", type=Path, metavar="BOOK")
+    parser.add_argument("folder", type=Path, metavar="DIR", help="a new or empty folder")
+
+
+def run(asked: argparse.Namespace) -> int:
+    """Does it; gives the exit status. Raises Trouble."""
+    from common_bench.lesson.exporting import export_all
+    from common_bench.lesson.lesson import OpenLesson
+
+    lesson = OpenLesson.open(asked.book, readonly=True)
+    try:
+        for path in export_all(lesson, asked.folder):
+            print(path)
+    finally:
+        lesson.close()
+    return 0

@@ -1,0 +1,195 @@
+"""The place for messages: always there, under the stage. What was just done, what is wrong, a question in place."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QFrame, QSizePolicy, QStackedWidget, QVBoxLayout
+
+from common_bench.desk.look.pieces import Field, button, hbox, label, say, set_property
+from common_bench.desk.look.sheet import px
+from common_bench.model.trouble import Trouble
+
+HEIGHT = 50
+STAYS = {"good": 5.0, "amber": 14.0, "red": 25.0}  # s that a sentence stays whose cause has no end of its own
+LOOK_EVERY = 250  # ms
+MOST_WORDS = 200  # characters of several sentences in the place
+
+Ended = Callable[[], bool]
+"""Whether what a sentence tells of is over."""
+
+
+class Question(QFrame):
+    """A question answered in place with one line of text; Enter answers, Escape leaves it."""
+
+    def __init__(self, left: Callable[[], object]) -> None:
+        """left: called when the question has been answered or left."""
+        super().__init__()
+        self.setObjectName("card")
+        self.setProperty("tone", "amber")
+        self._left = left
+        self._words = label("", "name")
+        self._field = Field()
+        self._field.setMinimumWidth(px(220))
+        self._trouble = label("", "red", wrap=True)
+        self._yes = button("", self._answer, role="main")
+        self._no = button("Cancel (Esc)", self.leave)
+        row = hbox(self._words, self._field, self._trouble, self._yes, self._no)
+        row.setStretch(1, 3)
+        row.setStretch(2, 2)
+        row.setContentsMargins(px(12), px(3), px(8), px(3))
+        self.setLayout(row)
+        self._field.returnPressed.connect(self._answer)
+        self._field.textEdited.connect(lambda _: self._trouble.hide())
+        self._then: Callable[[str], object] = lambda _: None
+
+    def ask(self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "") -> None:
+        """`then` takes the answer and may raise a Trouble, which is shown here."""
+        self._words.setText(words)
+        self._yes.setText(yes)
+        self._field.setPlaceholderText(hint)
+        self._field.setToolTip(hint)
+        self._field.setText(text)
+        self._trouble.hide()
+        self._then = then
+        self._field.setFocus()
+
+    def leave(self) -> None:
+        self._left()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() == Qt.Key.Key_Escape:
+            self.leave()
+        else:
+            super().keyPressEvent(event)
+
+    def _answer(self) -> None:
+        try:
+            self._then(self._field.text())
+        except Trouble as trouble:
+            self._trouble.setText(trouble.sentence)
+            self._trouble.show()
+            return
+        self.leave()
+
+
+class Notice(QFrame):
+    """A sentence about what just happened or what is wrong, with the next action on a button."""
+
+    def __init__(self, closed: Callable[[], object]) -> None:
+        super().__init__()
+        self.setObjectName("card")
+        self._words = label("", wrap=True)
+        self._words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        self._act = button("", lambda: self._then())
+        self._close = button("✕", closed, role="link", tip="Hide this sentence")
+        row = hbox(self._words, self._act, self._close)
+        row.setContentsMargins(px(12), px(3), px(8), px(3))
+        self.setLayout(row)
+        self._then: Callable[[], object] = lambda: None
+
+    def show_sentence(self, words: str, tone: str, act: str, then: Callable[[], object] | None) -> None:
+        self._words.setText(words)
+        self._words.setToolTip(words)
+        set_property(self, "tone", tone)
+        self._act.setVisible(bool(act))
+        self._act.setText(act)
+        self._then = then or (lambda: None)
+
+    def add_words(self, words: str) -> None:
+        self._words.setText(f"{self.words} {words}")
+        self._words.setToolTip(self.words)
+
+    @property
+    def has_act(self) -> bool:
+        """Whether there is a way back, or on, on its button."""
+        return bool(self._act.text())
+
+    @property
+    def words(self) -> str:
+        return self._words.text()
+
+
+class MessagePlace(QFrame):
+    """Guarantees that nothing under the mouse moves when a sentence comes or goes, that a sentence never takes the
+    focus, and that it does not outlive its cause: it goes when that is over, when its time is, or when it is closed.
+    """
+
+    def __init__(self, done: Callable[[], object]) -> None:
+        """done: called when a question has been answered or left, to give the keys back to the stage."""
+        super().__init__()
+        self.setObjectName("messages")
+        self.setFixedHeight(px(HEIGHT))
+        self._done = done
+        self.notice = Notice(self.clear)
+        self.question = Question(self._leave)
+        self.quiet = label("", "small")
+        self.quiet.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self._pages = QStackedWidget()
+        for page in (self.quiet, self.notice, self.question):
+            self._pages.addWidget(page)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(px(14), px(2), px(14), px(6))
+        column.addWidget(self._pages)
+        self._ended: Ended | None = None
+        self._until = 0.0
+        self._looks = QTimer(self)
+        self._looks.timeout.connect(self.look)
+        self._looks.start(LOOK_EVERY)
+
+    # sentences
+
+    def tell(
+        self, words: str, tone: str = "amber", *, act: str = "", then: Callable[[], object] | None = None,
+        ended: Ended | None = None,
+    ) -> None:  # fmt: skip
+        """Shows a sentence. act: what stands on its button, then: what it does; ended: whether what it tells of is over."""
+        self.notice.show_sentence(words, tone, act, then)
+        self._ended = ended
+        self._until = float("inf") if ended is not None else time.monotonic() + STAYS.get(tone, STAYS["amber"])
+        if not self.asks:
+            self._pages.setCurrentWidget(self.notice)
+
+    def tell_besides(self, words: str, tone: str = "amber") -> None:
+        """Something less urgent: a sentence with a way back that still stands keeps its place, and this follows it as
+        far as there is room."""
+        if not (self._until and self.notice.has_act):
+            self.tell(words, tone)
+        elif len(self.text) + len(words) < MOST_WORDS:
+            self.notice.add_words(words)
+
+    def look(self) -> None:
+        """Lets a sentence go whose cause is over."""
+        if self._until and (time.monotonic() > self._until or (self._ended is not None and self._ended())):
+            self.clear()
+
+    def clear(self) -> None:
+        self._until, self._ended = 0.0, None
+        if not self.asks:
+            self._pages.setCurrentWidget(self.quiet)
+
+    @property
+    def text(self) -> str:
+        """The sentence that is shown; empty where there is none."""
+        return self.notice.words if self._until else ""
+
+    def say_quietly(self, words: str) -> None:
+        """What stands there while there is nothing to tell."""
+        say(self.quiet, words)
+
+    # questions
+
+    @property
+    def asks(self) -> bool:
+        return self._pages.currentWidget() is self.question
+
+    def ask(self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "") -> None:
+        self._pages.setCurrentWidget(self.question)
+        self.question.ask(words, yes, then, hint=hint, text=text)
+
+    def _leave(self) -> None:
+        self._pages.setCurrentWidget(self.notice if self._until else self.quiet)
+        self._done()

@@ -1,0 +1,41 @@
+"""Python's collector of circles, kept to the window's thread while there is a window."""
+
+from __future__ import annotations
+
+import gc
+
+from PyQt6.QtCore import QObject, QTimer
+
+EVERY = 100  # ms
+
+
+class Sweeper(QObject):
+    """By itself the collector runs in whichever thread happens to make objects, and what it takes down there may be
+    a part of the window, which Qt allows its own thread alone. Guarantees that it runs in this thread only, by the
+    generations and thresholds that Python itself goes by, until it is stopped."""
+
+    _there = 0  # windows
+
+    def __init__(self, window: QObject) -> None:
+        super().__init__(window)
+        Sweeper._there += 1
+        gc.disable()
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self.sweep)
+        self._timer.start(EVERY)
+
+    def sweep(self) -> None:
+        due = [generation for generation, (count, most) in enumerate(zip(gc.get_count(), gc.get_threshold(), strict=True)) if count > most]  # fmt: skip
+        if due and due[0] == 0:
+            oldest = 0
+            while oldest + 1 in due:
+                oldest += 1
+            gc.collect(oldest)
+
+    def stop(self) -> None:
+        """The collector goes by itself again, once the last window has stopped."""
+        if self._timer.isActive():
+            self._timer.stop()
+            Sweeper._there -= 1
+            if Sweeper._there == 0:
+                gc.enable()

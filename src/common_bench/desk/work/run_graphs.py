@@ -1,0 +1,164 @@
+"""A run drawn: its trace with span, gaps, events and moments; and each value at its events."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+import pyqtgraph as pg
+
+from common_bench.desk.graphs.plots import Graph, pen, translucent
+from common_bench.desk.look.palette import hue
+from common_bench.desk.look.pieces import Card, say
+from common_bench.desk.look.sheet import palette
+from common_bench.model.bench import Emblem
+from common_bench.model.block import Events, Floats, Series
+from common_bench.model.run import Finding, Moment
+from common_bench.record.live import Picture, thinned
+from common_bench.record.replay import Replayed, quantities
+
+
+class RunGraph(Card):
+    """The quantity over the run; the edges of the span can be dragged. A run that is set aside is drawn faint."""
+
+    def __init__(self, drawn: Callable[[float, float], object]) -> None:
+        """drawn: told of a span that was dragged, in s."""
+        super().__init__("", name=True)
+        self.graph = Graph()
+        self.add(self.graph)
+        self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
+        self.region.sigRegionChangeFinished.connect(self._dragged)
+        self._drawn, self._showing = drawn, False
+
+    def _dragged(self) -> None:
+        if not self._showing:
+            low, high = (round(float(each), 3) for each in self.region.getRegion())
+            self._drawn(max(0.0, low), high)
+
+    @property
+    def span(self) -> tuple[float, float]:
+        low, high = self.region.getRegion()
+        return float(low), float(high)
+
+    def show_nothing(self, words: str) -> None:
+        """Words alone: never an empty graph."""
+        self.graph.wipe()
+        self.graph.hide()
+        say(self.heading, words)
+        say(self.aside, "")
+
+    def show_run(
+        self, replayed: Replayed, findings: Sequence[Finding], moments: Sequence[Moment], show: Sequence[str],
+        emblem: Emblem, *, aside: bool,
+    ) -> None:  # fmt: skip
+        """show: names of workings, the most important first."""
+        self._showing = True
+        self.graph.wipe()
+        self.graph.show()
+        known = quantities(replayed)
+        name = next((name for name in [*show, *known] if name in known), "")
+        series = known.get(name)
+        if series is None or not np.isfinite(series.values).any():
+            name = next(iter(replayed.raw), "")
+            values, unit = replayed.raw.get(name, np.empty(0)), "raw"
+        else:
+            values, unit = series.values, series.unit
+        self._draw_trace(replayed, values, palette().soft if aside else hue(palette(), emblem.colour))
+        self._draw_guesses(replayed, series)
+        self.graph.name_axes(f"{name} ({unit})", "time (s)")
+        for low, high in replayed.gaps:
+            shade = pg.LinearRegionItem(
+                (low, high), movable=False, brush=translucent(palette().amber, 70), pen=pen(palette().card, 0)
+            )
+            self.graph.addItem(shade)
+        self._draw_events(replayed, series)
+        self._draw_moments(moments, values)
+        self._draw_span(findings[0].span if findings else (0.0, replayed.seconds), replayed.seconds, values)
+        say(self.heading, name)
+        say(self.aside, "" if findings else "no finding yet: drag the edges of the span")
+        self._showing = False
+
+    def _draw_trace(self, replayed: Replayed, values: Floats, colour: str) -> None:
+        t, broken = _broken(replayed.t, values, replayed.gaps)
+        picture = thinned(Picture(t, broken), max(300, self.graph.width()), max(replayed.seconds, 1e-9))
+        self.graph.line(picture.t, picture.values, colour, 1.5)
+
+    def _draw_guesses(self, replayed: Replayed, series: Series | None) -> None:
+        if series is None or series.guess is None or not series.guess.any():
+            return
+        guessed = _broken(replayed.t, np.where(series.guess, series.values, np.nan), replayed.gaps)
+        self.graph.line(*guessed, palette().card, 2.4, dashed=True)
+        at = int(np.argmax(series.guess))
+        words = f" broken: outside the calibration, a guess ({series.guess.mean():.0%})"
+        self.graph.note(words, float(replayed.t[at]), float(series.values[at]), palette().amber)
+
+    def _draw_span(self, span: tuple[float, float], seconds: float, values: Floats) -> None:
+        self.region.setBounds((0.0, seconds))
+        self.region.setRegion(span)
+        self.graph.addItem(self.region)
+        self.graph.setXRange(0, seconds, padding=0.02)
+        known = values[np.isfinite(values)]
+        if len(known):
+            room = 0.12 * float(np.ptp(known) or 1.0)
+            self.graph.setYRange(float(known.min()) - room, float(known.max()) + 1.6 * room, padding=0)
+            top = float(known.max()) + 1.5 * room
+            words = f" used: {span[0]:.1f} s to {span[1]:.1f} s (drag the edges)"
+            self.graph.note(words, span[0], top, palette().copper, anchor=(0, 0))
+
+    def _draw_moments(self, moments: Sequence[Moment], values: Floats) -> None:
+        """Each marked moment at its time, with its words."""
+        known = values[np.isfinite(values)]
+        foot = float(known.min()) if len(known) else 0.0
+        for moment in moments:
+            self.graph.upright(moment.t, palette().verdigris)
+            self.graph.note(f" {moment.text}", moment.t, foot, palette().verdigris, anchor=(0, 0.2))
+
+    def _draw_events(self, replayed: Replayed, series: Series | None) -> None:
+        events = next((each for each in replayed.results.values() if isinstance(each, Events) and len(each)), None)
+        if events is None or series is None:
+            return
+        heights = np.interp(events.t, series.t, series.values)
+        spread = float(np.nanmax(series.values) - np.nanmin(series.values))
+        self.graph.points(events.t, heights + 0.06 * spread, "t", palette().ink, size=7)
+
+
+class EachGraph(Card):
+    """Each value at its events, those that the finding uses and those that it does not."""
+
+    def __init__(self) -> None:
+        super().__init__("", name=True)
+        self.graph = Graph()
+        self.add(self.graph)
+
+    def show_each(self, replayed: Replayed, findings: Sequence[Finding], show: Sequence[str], emblem: Emblem) -> None:
+        self.graph.wipe()
+        at_events = {
+            name: found
+            for name, found in replayed.results.items()
+            if isinstance(found, Series) and found.since is not None and name in show and len(found)
+        }
+        name = next(iter(at_events), "")
+        self.setVisible(bool(name))
+        if not name or not findings:
+            return
+        each, span, colour = at_events[name], findings[0].span, hue(palette(), emblem.colour)
+        used = (each.began >= span[0]) & (each.t <= span[1]) & np.isfinite(each.values)
+        say(self.heading, f"Each {name}")
+        say(self.aside, f"{name} ({each.unit}) in order · mean ± scatter shaded")
+        if used.any():
+            mean, scatter = float(each.values[used].mean()), float(each.values[used].std())
+            ends = np.array([float(each.t[0]), float(each.t[-1])])
+            self.graph.band(ends, np.full(2, mean - scatter), np.full(2, mean + scatter), colour, 35)
+            self.graph.level(mean, colour)
+            self.graph.points(each.t[used], each.values[used], "o", colour, size=8)
+        if (~used).any():
+            self.graph.points(each.t[~used], each.values[~used], "o", palette().soft, size=8, faint=True)
+        self.graph.name_axes(f"{name} ({each.unit})", "time (s)")
+        self.graph.setXRange(0, replayed.seconds, padding=0.02)
+        self.graph.frame_values(each.values)
+
+
+def _broken(t: Floats, values: Floats, gaps: list[tuple[float, float]]) -> tuple[Floats, Floats]:
+    """The line with a break in each gap, so that nothing is drawn across it."""
+    at = np.searchsorted(t, [high for _, high in gaps])
+    return np.insert(t, at, t[np.minimum(at, len(t) - 1)]), np.insert(values, at, np.nan)

@@ -1,0 +1,344 @@
+"""The roster: which kits are heard, which bench each belongs to, and why one cannot be used."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import msgspec
+
+from common_bench.book.book import now
+from common_bench.book.changes import Change, RowChange
+from common_bench.lesson.changes import Changes
+from common_bench.lesson.store import LessonStore
+from common_bench.lesson.store_rows import format_of
+from common_bench.links.address import Address, read_address
+from common_bench.model.bench import Port
+from common_bench.model.plan import AskPlan, as_bytes, plan_to_text
+from common_bench.model.stream import StreamFormat
+from common_bench.model.trouble import PlanTrouble, Trouble
+from common_bench.record.engine import Engine
+from common_bench.record.snapshot import KitState, RunState, Snapshot
+
+ENDINGS = {"no ending": "", "LF": "\n", "CR": "\r", "CRLF": "\r\n"}
+NOBODY = Snapshot()
+
+
+class Roster:
+    """Kits as they are heard, by bench. What is heard is a fact, and is added to the book for good; giving a kit to a
+    bench is a change that can be taken back.
+
+    `engine` is None for a book that is only read; then nothing is heard.
+    """
+
+    def __init__(self, store: LessonStore, changes: Changes, engine: Engine | None) -> None:
+        self._store, self._changes, self._engine = store, changes, engine
+        changes.followers.append(self._follow)
+
+    # how they stand
+
+    @property
+    def snapshot(self) -> Snapshot:
+        return self._engine.snapshot if self._engine is not None else NOBODY
+
+    @property
+    def kits(self) -> Mapping[int, KitState]:
+        """All that are heard, by the kit's id."""
+        return self.snapshot.kits
+
+    def state(self, group: int) -> KitState | None:
+        """The kit of a bench, as it is heard; None where it has none, or none that is heard."""
+        kit = self._store.kit_of(group)
+        return self.kits.get(kit) if kit is not None else None
+
+    def why_not_ready(self, group: int) -> str:
+        """Empty where a run can begin; otherwise why not, as a code of the table of sentences: no-kit, listening,
+        recording, or what is wrong with its link."""
+        state = self.state(group)
+        if state is None:
+            return "no-kit"
+        if state.trouble is not None:
+            return state.trouble.code
+        if not state.can_record:
+            return "listening"
+        return "recording" if state.run is not None else ""
+
+    def is_heard(self, group: int) -> bool:
+        """Whether its readings come, be a run under way or not."""
+        return self.why_not_ready(group) in ("", "recording")
+
+    def run(self, group: int) -> RunState | None:
+        """The run that is under way on a bench, be its kit heard or not."""
+        state = self.state(group)
+        return state.run if state is not None else None
+
+    def recording(self, group: int) -> bool:
+        return self.run(group) is not None
+
+    def is_receiver(self, kit: int) -> bool:
+        """Whether a kit only relays others, and so belongs to no bench itself."""
+        state = self.kits.get(kit)
+        return state is not None and bool(state.relayed)
+
+    def absent_channels(self, kit: int) -> list[str]:
+        """Channels that the plan asks for and the kit's lines do not hold."""
+        state = self.kits.get(kit)
+        if state is None or state.format is None:
+            return []
+        return [name for name in self._store.channels if name not in state.format.channels]
+
+    def raw_unit(self, group: int | None, channel: str) -> str:
+        """The unit in which a channel comes, as the stream format has it (any kit's where no group is named)."""
+        kits = [self._store.kit_of(group)] if group is not None else list(self.kits)
+        for kit in kits:
+            state = self.kits.get(kit) if kit is not None else None
+            columns = state.format.columns if state is not None and state.format is not None else ()
+            column = next((c for c in columns if c.name == channel), None)
+            if column is not None:
+                return column.unit
+        return ""
+
+    def board_temperature(self, group: int) -> float | None:
+        """What the kit's own thermometer shows in °C, where it sends one beside its sensors."""
+        state = self.state(group)
+        if state is None or state.format is None:
+            return None
+        for column in state.format.columns:
+            board = column.role == "channel" and column.name not in self._store.channels
+            if board and column.name.lower().startswith("temp") and column.unit in ("", "°C"):
+                latest = state.live.latest(f"raw {column.name}")
+                return latest.value if latest is not None and latest.value == latest.value else None
+        return None
+
+    # hearing
+
+    @property
+    def _heard_by(self) -> Engine:
+        assert self._engine is not None, "a book that is only read hears nothing"
+        return self._engine
+
+    def hear(self, port: Port) -> int:
+        """Listens to a port from now on; the kit is known again by its identity. Gives the kit's id."""
+        store, book = self._store, self._store.book
+        known = next((row for row in store.rows("kit") if row["identity"] == port.identity), None)
+        address = read_address(port.link)
+        if known is None:
+            kit = book.record("kit", identity=port.identity, name=port.name, link=port.link, format="", asking="")
+        else:
+            kit = int(known["id"])
+            address = _as_remembered(address, known["link"]) if "?" not in port.link else address
+            book.amend("kit", kit, link=address.text, name=port.name)
+        session = book.record(
+            "session", lesson=store.id, kit=kit, link=address.text, opened_at=now(), closed_at="",
+            world_speed=self._heard_by.speed,
+        )  # fmt: skip
+        store.refresh("kit")
+        format = format_of(known) if known else None
+        self._heard_by.hear(
+            kit, session, address, store.workings, store.calibrations(kit), format,
+            settled="speed=" in port.link or format is not None,
+        )  # fmt: skip
+        self._follow_asking(kit)
+        return kit
+
+    def relay(self, parent: int, id: str) -> None:
+        """A kit of its own for an id that was heard on a shared port; given back to its bench if it had one."""
+        store = self._store
+        source = next(row for row in store.rows("kit") if row["id"] == parent)
+        identity = f"{source['identity']}#{id}"
+        known = next((row for row in store.rows("kit") if row["identity"] == identity), None)
+        if known is not None:
+            kit = int(known["id"])
+        else:
+            name = f"{source['name']} · kit {id.lstrip('@')}"
+            kit = store.book.record("kit", identity=identity, name=name, link=source["link"], format="", asking="")
+            store.refresh("kit")
+        self._heard_by.relay(parent, kit, id, store.workings, store.calibrations(kit))
+
+    def leave(self, kit: int) -> None:
+        self._heard_by.leave(kit)
+        self.close_session(kit)
+
+    def close_session(self, kit: int) -> None:
+        for row in self._store.book.rows("session", kit=kit, lesson=self._store.id, closed_at=""):
+            self._store.book.amend("session", row["id"], closed_at=now())
+
+    def heard_identities(self) -> set[str]:
+        known = self._store.kits
+        return {known[kit].identity for kit, state in self.kits.items() if kit in known and state.parent is None}
+
+    def appear(self, ports: Sequence[Port]) -> list[int]:
+        """Listens to every port that is not heard yet, and gives each known kit back to its bench."""
+        known, kits = self._store.kits, self.kits
+        heard = {known[kit].identity: kit for kit, state in kits.items() if kit in known and state.parent is None}
+        made = []
+        for port in ports:
+            if port.identity not in heard:
+                made.append(self.hear(port))
+                continue
+            state = kits[heard[port.identity]]
+            address = read_address(port.link)
+            if address.kind == "serial" and state.address.path != address.path and not state.is_open:
+                self._heard_by.move(state.kit, address.path)
+        return made
+
+    def forget_gone(self, plugged: set[str]) -> list[int]:
+        """Leaves kits that were pulled out and belong to no bench, so that they disappear as they came.
+
+        plugged: identities of the ports that are there. What was added by address stays.
+        """
+        gone = []
+        for kit, state in self.kits.items():
+            lost = not state.is_open and state.trouble is not None and state.trouble.code in ("lost", "missing")
+            loose = state.parent is None and all(
+                self._store.group_at(each) is None for each in (kit, *state.relayed.values())
+            )
+            if lost and loose and state.losses and self._store.kits[kit].identity not in plugged:
+                self.leave(kit)
+                gone.append(kit)
+        return gone
+
+    def keep_format(self, kit: int) -> None:
+        """Remembers how a kit is read; a format of the plan for lines of this shape goes before what was worked out."""
+        state = self.kits.get(kit)
+        if state is None or state.format is None:
+            return
+        found = state.format
+        wanted = next((each for each in self._store.plan.formats if alike(each, found)), None)
+        if wanted is not None and wanted != found and not self._records(state):
+            self._heard_by.read_as(kit, wanted)
+            found = wanted
+        if state.parent is None:
+            text = msgspec.json.encode(found).decode()
+            self._store.book.amend("kit", kit, format=text, link=state.address.text)
+            self._store.refresh("kit")
+
+    def _records(self, state: KitState) -> bool:
+        """Whether a run is under way on a port."""
+        return any(
+            self.kits[each].run is not None for each in (state.kit, *state.relayed.values()) if each in self.kits
+        )
+
+    # following what the book says
+
+    def _follow(self, change: Change) -> None:
+        if self._engine is None:
+            return
+        tables = {row.table for row in change.rows}
+        if tables & {"calibration", "bench", "kit"}:
+            for kit in self.kits:
+                self._engine.calibrate(kit, self._store.calibrations(kit))
+        if "kit" in tables:
+            self._follow_kits()
+        if "plan" in tables:
+            self._engine.work(self._store.workings)
+
+    def _follow_asking(self, kit: int) -> None:
+        text = next(row["asking"] for row in self._store.rows("kit") if row["id"] == kit)
+        plan = msgspec.json.decode(text, type=AskPlan) if text else self._store.plan.ask
+        state = self.kits.get(kit)
+        if plan != (state.asking if state is not None else None):
+            self._heard_by.ask_kit(kit, plan)
+
+    def _follow_kits(self) -> None:
+        """Brings what the engine does with each kit in step with what the book says of it."""
+        for row in self._store.rows("kit"):
+            state = self.kits.get(row["id"])
+            if state is None or state.parent is not None:
+                continue
+            format = format_of(row)
+            if format is not None and format != state.format:
+                self._heard_by.read_as(row["id"], format)
+            wanted = _as_remembered(read_address(row["link"]), row["link"])
+            if wanted.settings != state.address.settings or wanted.speed != state.address.speed:
+                self._heard_by.set_address(row["id"], wanted)
+            self._follow_asking(row["id"])
+
+    # what a person does
+
+    def give_kit(self, kit: int, group: int | None) -> Change:
+        """Gives a kit to a group's bench (None: to nobody); whoever had it has it no longer."""
+        store = self._store
+        rows: list[RowChange] = []
+        for bench in store.rows("bench"):
+            if bench["lesson"] != store.id:
+                continue
+            if bench["group"] == group:
+                rows.append(store.book.changed("bench", bench["id"], kit=kit))
+            elif bench["kit"] == kit:
+                rows.append(store.book.changed("bench", bench["id"], kit=None))
+        to = store.group(group).alias if group is not None else "no bench"
+        return self._changes.do(f"Give {store.kits[kit].name} to {to}", rows)
+
+    def give_kits_in_order(self, kits: Sequence[int]) -> Change | None:
+        """Gives kits that belong to nobody to benches that have none, in order."""
+        store = self._store
+        free = [group.id for group in store.groups if store.kit_of(group.id) is None]
+        loose = [kit for kit in kits if store.group_at(kit) is None]
+        benches = {row["group"]: row["id"] for row in store.rows("bench") if row["lesson"] == store.id}
+        rows = [store.book.changed("bench", benches[group], kit=kit) for group, kit in zip(free, loose, strict=False)]
+        return self._changes.do("Give the kits to the benches in order", rows) if rows else None
+
+    def read_as(self, kit: int, format: StreamFormat, *, every: bool = False) -> Change:
+        """Reads a kit's lines in another way from now on; `every`: all kits whose lines have this shape, now and later.
+
+        Raises Trouble while one of them records.
+        """
+        store, before = self._store, self.kits[kit].format
+        rows = []
+        for each, state in self.kits.items():
+            own = state.format
+            if state.parent is not None or (each != kit and not (every and own and before and alike(own, before))):
+                continue
+            if self._records(state):
+                raise PlanTrouble("kit-records")
+            rows.append(store.book.changed("kit", each, format=msgspec.json.encode(format).decode()))
+        if every:
+            others = tuple(f for f in store.plan.formats if not (before and alike(f, before)) and not alike(f, format))
+            plan = msgspec.structs.replace(store.plan, formats=(*others, format))
+            rows.append(store.book.changed("plan", store.row["plan"], text=plan_to_text(plan)))
+        return self._changes.do("Read every kit like this" if every else f"Read {store.kits[kit].name} like this", rows)
+
+    def set_link(self, kit: int, link: str) -> Change:
+        """Another speed or other settings for a kit's link. Raises LinkTrouble where they cannot be."""
+        address = read_address(link)
+        row = self._store.book.changed("kit", kit, link=address.text)
+        return self._changes.do(f"Set the link of {self._store.kits[kit].name}", [row])
+
+    def ask_for_readings(self, kit: int, plan: AskPlan | None) -> Change:
+        """Asks a kit for each reading; None: it sends by itself. Raises PlanTrouble where the plan cannot be."""
+        if plan is not None and (not plan.text or not 0.1 <= plan.every <= 3600 or not 0.05 <= plan.within <= 600):
+            raise PlanTrouble("asking-out-of-range")
+        text = msgspec.json.encode(plan).decode() if plan else ""
+        name = self._store.kits[kit].name
+        row = self._store.book.changed("kit", kit, asking=text)
+        return self._changes.do(f"Ask {name}" if plan else f"Ask {name} no longer", [row])
+
+    def send(self, kit: int, text: str, ending: str = "LF") -> None:
+        """Sends what somebody typed to a kit; what is sent is journalled. Raises Trouble where it cannot be."""
+        self._heard_by.send(kit, as_bytes(text) + ENDINGS[ending].encode())
+
+    def send_data(self, kit: int, data: bytes) -> None:
+        """Sends bytes as they are. Raises Trouble where they cannot be."""
+        self._heard_by.send(kit, data)
+
+    def restart(self, kit: int) -> None:
+        """Restarts a kit where its link can. Raises Trouble where it cannot."""
+        self._heard_by.restart(kit)
+
+
+def _as_remembered(address: Address, link: str) -> Address:
+    """The address with the speed and settings under which the kit was last heard."""
+    try:
+        kept = read_address(link)
+    except Trouble:
+        return address
+    return replace(address, speed=kept.speed, settings=kept.settings) if kept.kind == address.kind else address
+
+
+def alike(one: StreamFormat, other: StreamFormat) -> bool:
+    """Whether two formats are for lines of the same shape."""
+    shape = [
+        (f.dialect, f.separator, len(f.columns), f.start, f.end, f.decimal_comma, f.kit_mark) for f in (one, other)
+    ]
+    return shape[0] == shape[1]

@@ -1,0 +1,344 @@
+"""Stage 5 as actions: runs worked up when they end, over other spans, with other calibrations. The slow part is done by
+workers; the book is read and written in the lesson's own thread alone."""
+
+from __future__ import annotations
+
+import json
+import logging
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import TypeVar
+
+import msgspec
+
+from common_bench.book.book import Book, now
+from common_bench.book.changes import Change, RowChange
+from common_bench.lesson.changes import Changes
+from common_bench.lesson.planning import read_condition
+from common_bench.lesson.store import LessonStore
+from common_bench.lesson.store_rows import finding_row, run_of
+from common_bench.model.run import Finding, Run, RunSetting
+from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, PoolTrouble, Trouble
+from common_bench.record.replay import Replayed, as_recorded, replay
+from common_bench.record.runs import Recorded
+from common_bench.workup.findings import findings_of
+
+NEVER = -1  # no end of a run
+MOST_HELD = 8  # runs that are held as a whole
+WORKERS = 2
+
+Given = TypeVar("Given")
+log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What a worker is asked to work up: a run with the plan's findings, as it was seen live or from its bytes.
+
+    span: None for all of it; to_keep: its findings are to be kept, the run alone is wanted otherwise.
+    """
+
+    run: Run
+    recorded: Recorded | None
+    channels: dict[str, str]
+    wanted: tuple[str, ...]
+    to_keep: bool
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What came of it: the run as a whole, its findings, or why there are none."""
+
+    asked: Asked
+    replayed: Replayed | None = None
+    findings: tuple[Finding, ...] = ()
+    trouble: Trouble | None = None
+
+
+@dataclass(frozen=True)
+class Reworked:
+    """A run as another calibration would make it: its findings before and after, by name."""
+
+    run: Run
+    setting: RunSetting
+    before: dict[str, Finding]
+    after: list[Finding]
+    why_not: Trouble | None = None
+
+
+class WorkingUp:
+    """Guarantees that a run that has ended is worked up once by itself: its findings are kept, or it is marked with why
+    it has none and is not tried again but when a person asks."""
+
+    def __init__(self, store: LessonStore, changes: Changes) -> None:
+        self._store, self._changes = store, changes
+        self._workers = ThreadPoolExecutor(WORKERS, thread_name_prefix="work-up")
+        self._under_way: dict[int, Future[Outcome]] = {}
+        self._held: dict[int, Replayed | Trouble] = {}
+        self._tried: dict[int, int | None] = {}  # run -> the end with which it was worked up
+        self._settled = {run.id for run in store.runs() if run.state == "closed"}
+        changes.followers.append(self._follow)
+
+    def close(self) -> None:
+        self._workers.shutdown(wait=True, cancel_futures=True)
+
+    def _follow(self, change: Change) -> None:
+        for row in change.rows:
+            if row.table == "run" and row.after is not None and {"setting"} & set(row.after):
+                self._held.pop(row.id, None)
+
+    def submit(self, work: Callable[[], Given]) -> Future[Given]:
+        """Something else that takes long, done by a worker. It must not touch the book but by a connection of its own."""
+        return self._workers.submit(work)
+
+    # when runs end
+
+    def ended(self, run: int, recorded: Recorded | None) -> None:
+        """A run is whole in the book: what was seen of it live is worked up by a worker. An end that was taken back
+        meanwhile is passed over: the one that counts is told too."""
+        found = run_of(self._store.book.row("run", run))
+        if found.state != "closed" or (recorded is not None and recorded.end != found.end):
+            return
+        if found.begin is not None and self._tried.get(run, NEVER) != found.end:
+            self._under_way.pop(run, None)
+            self._ask(found, recorded, to_keep=True)
+        elif run not in self._under_way:
+            self._settled.add(run)
+            self._store.refresh("run")
+
+    def reopened(self, run: int) -> None:
+        """A run goes on: what was worked up of it so far does not count."""
+        self._under_way.pop(run, None)
+        self._held.pop(run, None)
+        self._tried.pop(run, None)
+        self._settled.discard(run)
+
+    def catch_up(self) -> None:
+        """Runs that ended when nobody worked them up, as when the program was stopped. From now on a run counts once it
+        has been worked up."""
+        self._store.settled = self._settled
+        with_findings = {row["run"] for row in self._store.rows("finding")}
+        for run in self._store.kept_runs():
+            if run.id not in with_findings and run.trouble is None and run.id not in self._tried:
+                self._ask(run, None, to_keep=True)
+
+    def _ask(self, run: Run, recorded: Recorded | None, *, to_keep: bool) -> None:
+        if run.id in self._under_way:
+            return
+        if to_keep:
+            self._tried[run.id] = run.end
+        asked = Asked(run, recorded, self._store.channels, self._store.plan.findings, to_keep)
+        self._under_way[run.id] = self._workers.submit(_worked_up, self._store.book, asked)
+
+    @property
+    def is_busy(self) -> bool:
+        return bool(self._under_way)
+
+    def collect(self) -> list[int]:
+        """Keeps what the workers have finished since last asked; gives the runs. To be asked a few times a second."""
+        done = [run for run, answer in self._under_way.items() if answer.done()]
+        for run in done:
+            outcome = self._under_way.pop(run).result()
+            self._hold(run, outcome.replayed or outcome.trouble)
+            if outcome.asked.to_keep:
+                self._keep(outcome)
+        return done
+
+    def _keep(self, outcome: Outcome) -> None:
+        book, run = self._store.book, outcome.asked.run.id
+        known = {row["name"]: row["id"] for row in book.rows("finding", run=run)}
+        for finding in outcome.findings:
+            values = {"made_at": now(), **finding_row(finding)}
+            if finding.name in known:
+                book.amend("finding", known[finding.name], **values)
+            else:
+                book.record("finding", run=run, **values)
+        book.amend("run", run, trouble=json.dumps(outcome.trouble.data) if outcome.trouble is not None else "")
+        self._settled.add(run)
+        self._store.refresh("run", "finding")
+
+    def _hold(self, run: int, found: Replayed | Trouble | None) -> None:
+        if found is None:
+            return
+        self._held.pop(run, None)
+        if len(self._held) >= MOST_HELD:
+            self._held.pop(next(iter(self._held)))
+        self._held[run] = found
+
+    # a run as a whole
+
+    def at_hand(self, run: int) -> Replayed | None:
+        """The run as a whole where it is held; None while a worker computes it, as it is asked to here.
+
+        Raises FindingTrouble for an empty or open run.
+        """
+        found = self._held.get(run)
+        if isinstance(found, Trouble):
+            raise found
+        if found is None:
+            self._ask(self._closed(run), None, to_keep=False)
+        return found
+
+    def replayed(self, run: int) -> Replayed:
+        """The run as a whole, computed here and now where it is not held. Raises FindingTrouble for an empty or open
+        one."""
+        found = self._held.get(run)
+        if isinstance(found, Trouble):
+            raise found
+        if found is None:
+            found = replay(self._store.book, self._closed(run), self._store.channels)
+            self._hold(run, found)
+        return found
+
+    def _closed(self, run: int) -> Run:
+        found = self._store.run(run)
+        if found.state != "closed":
+            raise FindingTrouble("run-not-ended", number=found.number)
+        return found
+
+    def worked_up(self, run: int, span: tuple[float, float] | None) -> list[Finding]:
+        """The plan's findings over a span of a run (None: all of it). Raises Trouble in words."""
+        return _findings(self.replayed(run), span, self._store.plan.findings)
+
+    # what a person does
+
+    def choose_span(self, run: int, span: tuple[float, float]) -> Change:
+        """Works a run up over another span. Raises Trouble where that gives no finding; the old one then stays."""
+        book = self._store.book
+        old = {finding.name: finding for finding in self._store.findings(run)}
+        rows = _finding_rows(book, run, old, self.worked_up(run, span))
+        if self._store.run(run).trouble is not None:
+            rows.append(book.changed("run", run, trouble=""))
+        return self._changes.do("Choose the span", rows)
+
+    def set_aside_run(self, run: int, reason: str) -> Change:
+        row = self._store.book.changed("run", run, aside=no_reason(reason))
+        return self._changes.do("Set a run aside", [row])
+
+    def take_back_run(self, run: int) -> Change:
+        return self._changes.do("Take a run back", [self._store.book.changed("run", run, aside="")])
+
+    def set_aside_runs(self, runs: Sequence[int], reason: str, label: str) -> Change:
+        """Several runs in one step, as those that one key has ended."""
+        rows = [self._store.book.changed("run", run, aside=no_reason(reason)) for run in runs]
+        return self._changes.do(label, rows)
+
+    def set_run_condition(self, run: int, name: str, text: str) -> Change:
+        """A condition of one run, corrected afterwards."""
+        store = self._store
+        value = read_condition(store.plan, name, text)
+        values = {"value": value.value, "u": value.u, "unit": value.unit}
+        for row in store.rows("run_condition"):
+            if (row["run"], row["name"]) == (run, name):
+                return self._changes.do(f"{name} of a run", [store.book.changed("run_condition", row["id"], **values)])
+        added = store.book.added("run_condition", run=run, name=name, **values)
+        return self._changes.do(f"{name} of a run", [added])
+
+    # another calibration for runs that were made before it
+
+    def runs_before(self, channel: str, groups: Sequence[int] | None = None) -> list[tuple[Run, RunSetting]]:
+        """Runs that were made without the calibrations that are kept now, each with the setting that it would have.
+
+        Runs that have them already, or were heard from another kit, are not among them.
+        """
+        store, found = self._store, []
+        for run in store.kept_runs():
+            kit = store.kit_of(run.group)
+            newest = store.calibration(kit, channel) if kit is not None else None
+            if (groups is not None and run.group not in groups) or newest is None or run.setting is None:
+                continue
+            if kit is None or not store.heard_from(run, kit) or newest.id in {c.id for c in run.setting.calibrations}:
+                continue
+            others = tuple(each for each in run.setting.calibrations if each.channel != channel)
+            setting = msgspec.structs.replace(run.setting, calibrations=(*others, newest), applied_at=now())
+            found.append((run, setting))
+        return found
+
+    def preview_applying(self, channel: str, groups: Sequence[int] | None = None) -> list[Reworked]:
+        """What would change if the calibrations that are kept now were applied to the runs made without them."""
+        return self.preview_later(channel, groups).result()
+
+    def preview_later(self, channel: str, groups: Sequence[int] | None = None) -> Future[list[Reworked]]:
+        """The same by a worker, for one who cannot wait. Changes nothing."""
+        store = self._store
+        asked = [
+            (run, setting, {finding.name: finding for finding in store.findings(run.id)})
+            for run, setting in self.runs_before(channel, groups)
+        ]
+        channels, wanted, book = store.channels, store.plan.findings, store.book
+        return self._workers.submit(
+            lambda: [_reworked(book, run, setting, before, channels, wanted) for run, setting, before in asked]
+        )
+
+    def apply_to_runs(self, reworked: Sequence[Reworked]) -> Change:
+        """Puts the calibrations in the place of those the runs were made with and works them up again, as one step of
+        undo. Raw readings stay as they are; the pool follows."""
+        rows: list[RowChange] = []
+        book = self._store.book
+        for each in reworked:
+            if each.why_not is not None and each.before:
+                continue
+            values = {"setting": msgspec.json.encode(each.setting).decode(), "trouble": ""}
+            rows.append(book.changed("run", each.run.id, **values))
+            rows += _finding_rows(book, each.run.id, each.before, each.after)
+        if not rows:
+            raise CalibrationTrouble("no-run-would-change")
+        count = sum(1 for row in rows if row.table == "run")
+        return self._changes.do(f"Apply the calibration to {count} run{'s' if count != 1 else ''}", rows)
+
+
+def no_reason(reason: str) -> str:
+    """The reason without spaces around it. Raises PoolTrouble where there is none."""
+    if not reason.strip():
+        raise PoolTrouble("reason-missing")
+    return reason.strip()
+
+
+def _finding_rows(book: Book, run: int, old: dict[str, Finding], new: Sequence[Finding]) -> list[RowChange]:
+    rows = []
+    for finding in new:
+        values = finding_row(finding)
+        if finding.name in old:
+            rows.append(book.changed("finding", old[finding.name].id, made_at=now(), **values))
+        else:
+            rows.append(book.added("finding", run=run, made_at=now(), **values))
+    return rows
+
+
+def _findings(replayed: Replayed, span: tuple[float, float] | None, wanted: Sequence[str]) -> list[Finding]:
+    workings = replayed.workings
+    names = [name for name in wanted if name in workings.kinds] or list(wanted)
+    return findings_of(workings, replayed.results, span or (0.0, replayed.seconds), names)
+
+
+def _worked_up(book: Book, asked: Asked) -> Outcome:
+    """In a worker's thread: never raises."""
+    replayed = None
+    try:
+        if asked.recorded is not None:
+            replayed = as_recorded(asked.run, asked.recorded, asked.channels)
+        else:
+            replayed = replay(book, asked.run, asked.channels)
+        found = _findings(replayed, None, asked.wanted) if asked.to_keep else []
+    except Trouble as trouble:
+        return Outcome(asked, replayed, (), trouble)
+    except Exception as fault:
+        log.exception("working up run %s", asked.run.id)
+        told = FindingTrouble("work-up-failed", fault=f"{type(fault).__name__}: {fault}")
+        return Outcome(asked, replayed, (), told)
+    return Outcome(asked, replayed, tuple(found))
+
+
+def _reworked(
+    book: Book, run: Run, setting: RunSetting, before: dict[str, Finding], channels: dict[str, str],
+    wanted: Sequence[str],
+) -> Reworked:  # fmt: skip
+    try:
+        replayed = replay(book, msgspec.structs.replace(run, setting=setting), channels)
+        span = next((f.span for f in before.values()), (0.0, replayed.seconds))
+        names = list(before) or [name for name in wanted if name in replayed.workings.kinds]
+        after = findings_of(replayed.workings, replayed.results, span, names)
+    except Trouble as trouble:
+        return Reworked(run, setting, before, [], trouble)
+    return Reworked(run, setting, before, after)

@@ -1,0 +1,245 @@
+"""One kit as the engine hears it: its link, its flow, its live window and tape, its run, and how it stands."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass
+
+from common_bench.links.address import Address
+from common_bench.links.link import Link
+from common_bench.model.block import Stamped
+from common_bench.model.calibration import Calibration
+from common_bench.model.plan import AskPlan
+from common_bench.model.trouble import LinkTrouble
+from common_bench.reading.reader import Heard
+from common_bench.record.chain import Chain
+from common_bench.record.live import LiveWindow
+from common_bench.record.runs import RunUnderWay
+from common_bench.record.snapshot import ClockFace, KitState
+from common_bench.record.speed import SpeedFinder
+from common_bench.record.tally import Tally, Totals
+from common_bench.record.tape import LastLines
+from common_bench.workings.evaluate import Workings
+
+RESTARTS, RESTARTS_WITHIN = 3, 30.0  # so many restarts in so many s are too many
+HOSTS = ("tcp", "rfc2217", "mqtt")
+QUIET_CODES = frozenset(["silent", "dead", "menu", "button", "asked", "unreadable"])  # of a link that is open
+WORDS_KEPT = 8
+
+
+@dataclass
+class Asking:
+    """A kit that is asked for each reading: how, when last, and how it answered."""
+
+    plan: AskPlan
+    next_at: float = 0.0
+    asked_at: float = float("nan")
+    answered: int = 0
+    missed: int = 0
+
+    @property
+    def waits(self) -> bool:
+        return self.asked_at == self.asked_at
+
+
+class KitConnection:
+    """`parent` is the connection that owns the port, where one port relays many kits; it hears for all of them.
+
+    Touched by the engine's own thread alone; others see `state`, which is frozen.
+    """
+
+    def __init__(
+        self,
+        kit: int,
+        session: int,
+        address: Address,
+        chain: Chain,
+        asked_at: float,
+        *,
+        settled: bool,
+        parent: KitConnection | None = None,
+    ) -> None:
+        """settled: the speed is known from an earlier time, or was set by hand; others are not tried."""
+        self.kit, self.session, self._address, self.chain, self.parent = kit, session, address, chain, parent
+        self.live = LiveWindow()
+        self.tape = LastLines()
+        self.tally = Tally()
+        self.speed = SpeedFinder(found=settled or not address.has_speed)
+        self.relayed: dict[str, KitConnection] = {}
+        self.run: RunUnderWay | None = None
+        self.ended_run: RunUnderWay | None = None  # the last one, that may go on where its end is taken back
+        self.next_calibrations: tuple[Calibration, ...] | None = None  # from the end of its run on
+        self.next_workings: Workings | None = None
+        self.asking: Asking | None = None
+        self.pending: list[Stamped] = []
+        self.waiting_bytes = 0
+        self.last_heard = self.last_reading = asked_at
+        self.opened_at = asked_at
+        self.next_try = asked_at
+        self.losses = self.failures = 0
+        self.away = False  # it was heard, then lost, and has not come back
+        self.warning: LinkTrouble | None = None
+        self.restarts: deque[float] = deque(maxlen=RESTARTS)
+        self.words: deque[str] = deque(maxlen=WORDS_KEPT)
+        self.told_of: set[str] = set()  # ids on a shared port that were told
+        self.since_open = self.readable = self.readings = self.total = 0
+        self.ragged = 0
+        self.own_trouble: LinkTrouble | None = None
+        self._link: Link | None = None
+        self._first_words = ""
+        self._clock_restarts = 0
+
+    @property
+    def address(self) -> Address:
+        return self.parent.address if self.parent else self._address
+
+    @address.setter
+    def address(self, address: Address) -> None:
+        self._address = address
+
+    @property
+    def link(self) -> Link | None:
+        return self.parent.link if self.parent else self._link
+
+    @link.setter
+    def link(self, link: Link | None) -> None:
+        self._link = link
+
+    @property
+    def trouble(self) -> LinkTrouble | None:
+        """What keeps it from being used; what only wants to be known is `warning`."""
+        return (self.parent.trouble if self.parent else None) or self.own_trouble
+
+    @property
+    def all(self) -> tuple[KitConnection, ...]:
+        """Itself and those that it relays."""
+        return (self, *self.relayed.values())
+
+    @property
+    def can_record(self) -> bool:
+        """Whether a run can begin: open, its format known, and a reading heard since it was opened."""
+        known = self.chain.reader.format is not None and self.readings > 0
+        return self.link is not None and known and self.trouble is None
+
+    @property
+    def heard_since_open(self) -> bool:
+        return self.since_open > 0
+
+    @property
+    def rate(self) -> float:
+        """Lines per s over the last few seconds (readings, where it is one kit of many on a port); nan while too early."""
+        return self.tally.per_second("readings" if self.parent else "lines")
+
+    @property
+    def load(self) -> float:
+        """Share of what the speed can carry; nan where the link has no speed or it is too early."""
+        bits = 2 + int(self.address.setting("bits", "8")) + (self.address.setting("parity", "none") != "none")
+        per_second = (self.parent or self).tally.per_second("bytes")
+        return per_second * bits / self.address.speed if self.address.has_speed else float("nan")
+
+    @property
+    def unanswered(self) -> bool:
+        """Whether a host's trouble lasts though it is called again: a port that opens is there, a host has yet to answer."""
+        return self.address.kind in HOSTS and self.own_trouble is not None and self.own_trouble.code not in QUIET_CODES
+
+    @property
+    def is_back(self) -> bool:
+        """Whether a kit that was lost can be used again."""
+        return (
+            self.away and self.link is not None and (self.own_trouble is None or self.own_trouble.code in QUIET_CODES)
+        )
+
+    def opened(self, at: float) -> None:
+        if self.own_trouble is not None and self.own_trouble.code != "unreadable" and not self.unanswered:
+            self.own_trouble = None
+        self.warning = None
+        self.opened_at = self.last_heard = self.last_reading = at
+        self.since_open = self.readable = self.readings = 0
+        self.speed.opened()
+        self.tally.clear()
+        for each in self.relayed.values():
+            each.opened(at)
+
+    def discount_pause(self, since: float, until: float) -> None:
+        """Takes out s in which nobody listened, so that no kit is called silent for them."""
+        missed = until - since
+        self.last_heard, self.last_reading, self.opened_at = (
+            min(until, each + missed) for each in (self.last_heard, self.last_reading, self.opened_at)
+        )
+        if self.asking is not None and self.asking.waits:
+            self.asking.asked_at = min(until, self.asking.asked_at + missed)
+
+    def take(self, heard: Heard, data: bytes, at: float) -> bool:
+        """Counts and remembers what came of one feed of `data`. True where the kit has restarted in it."""
+        self.since_open += len(data)
+        self.total += len(data)
+        self.speed.take(data)
+        good = heard.readings + sum(1 for each in heard.other_lines if each.kind in ("words", "names"))
+        self.readable += good
+        self.readings += heard.readings
+        if good:
+            self.failures = 0
+        if heard.readings:
+            self.last_reading = at
+            if self.asking and self.asking.waits:
+                self.asking.answered += 1
+                self.asking.asked_at = float("nan")
+            self.speed.found = True
+        elif any(each.kind == "words" and len(each.line) > 3 for each in heard.other_lines):
+            self.speed.found = True
+        trouble = self.own_trouble
+        if trouble is not None and ((trouble.code in QUIET_CODES and good) or (self.unanswered and data)):
+            self.own_trouble = None
+        self._remember(heard)
+        if self.tally.is_due(at):
+            reader = self.chain.reader
+            self.tally.add(Totals(at, reader.lines, reader.readings, reader.unreadable, self.total))
+        return self._restarted(heard, at)
+
+    def _remember(self, heard: Heard) -> None:
+        for each in heard.other_lines:
+            if each.kind in ("words", "names"):
+                self.words.append(each.text)
+            elif each.kind == "unreadable" and each.line[:1].isdigit() and each.line[-1:].isdigit():
+                self.ragged += 1
+        self.tape.add(heard, own_only=self.parent is not None)
+
+    def _restarted(self, heard: Heard, at: float) -> bool:
+        """A kit has restarted where its clock begins anew, or its first words come again."""
+        again = self.chain.reader.clock.restarts > self._clock_restarts
+        self._clock_restarts = self.chain.reader.clock.restarts
+        for each in heard.other_lines:
+            if each.kind == "words" and len(each.line) > 4:
+                if not self._first_words:
+                    self._first_words = each.text
+                elif each.text == self._first_words and at - self.opened_at > 1.0:
+                    again = True
+        if again and (not self.restarts or at - self.restarts[-1] > 0.5):
+            self.restarts.append(at)
+            return True
+        return False
+
+    @property
+    def sends_on_change(self) -> bool:
+        """Whether its readings come unevenly, as from a kit that sends only what changes."""
+        reader = self.chain.reader
+        return reader.readings >= LEAST_READINGS and reader.clock.uneven
+
+    @property
+    def state(self) -> KitState:
+        """How it stands now, frozen."""
+        reader, run, asking = self.chain.reader, self.run, self.asking
+        clock = reader.clock
+        return KitState(
+            self.kit, self.session, self.address, self.live, self.parent.kit if self.parent else None,
+            {id: each.kit for id, each in self.relayed.items()}, self.link is not None, self.can_record, self.trouble,
+            self.warning, reader.format, self.chain.calibrations,
+            ClockFace(clock.spacing, clock.rate, clock.u_rate, clock.last_raw, clock.uneven, clock.restarts), self.rate, self.load,
+            reader.lines, reader.readings, reader.notes, reader.unreadable, run.state if run is not None else None,
+            asking.plan if asking is not None else None, asking.answered if asking is not None else 0,
+            asking.missed if asking is not None else 0, self.last_heard, self.last_reading, self.losses, self.speed.found,
+            self.speed.tried, self.tape.lines,
+        )  # fmt: skip
+
+
+LEAST_READINGS = 10  # before it is said how evenly they come

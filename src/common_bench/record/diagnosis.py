@@ -1,0 +1,71 @@
+"""What is wrong with a kit whose link is open: silent, waiting, unreadable, restarting, too much. A connection in; its
+trouble, its warning, and another speed to try, out."""
+
+from __future__ import annotations
+
+from common_bench.links.address import Address
+from common_bench.links.causes import trouble
+from common_bench.model.trouble import LinkTrouble
+from common_bench.reading.prompts import waiting_for
+from common_bench.record.connection import QUIET_CODES, RESTARTS, RESTARTS_WITHIN, KitConnection
+
+SILENT_AFTER = 2.0  # s without a byte
+SILENT_SPACINGS = 4.0  # usual spacings without a byte
+DEAD_AFTER = 4.0  # s after opening without any byte
+STANDS_AFTER = 1.0  # s that a host lets a connection stand, before it is believed though it says nothing
+FULL = 0.95  # share of what the speed carries
+GARBLED = 0.05  # share of lines that cannot be read
+LEAST_LINES = 20  # of the last seconds, before a share of lines is told
+HELD_SHOWN = 200  # bytes of an open line that may be a prompt
+
+
+def judge(kit: KitConnection, at: float) -> Address | None:
+    """Says what is wrong with an open link; gives another speed to try where this one cannot be read."""
+    if kit.unanswered and at - kit.opened_at > STANDS_AFTER:
+        kit.own_trouble = None
+    _judge_silence(kit, at)
+    kit.warning = _warning(kit, at)
+    if not kit.speed.is_wrong(kit.since_open, kit.readable, at - kit.opened_at):
+        return None
+    kit.own_trouble = trouble("unreadable", kit.address.name, share="all")
+    return kit.speed.next(kit.address)
+
+
+def _judge_silence(kit: KitConnection, at: float) -> None:
+    if kit.own_trouble is not None and kit.own_trouble.code not in QUIET_CODES:
+        return
+    quiet = at - (kit.last_reading if kit.parent else kit.last_heard)
+    spacing = kit.chain.reader.clock.spacing
+    asked = kit.asking.plan.every + kit.asking.plan.within if kit.asking else 0.0
+    limit = max(SILENT_AFTER, SILENT_SPACINGS * spacing if spacing == spacing else 0.0, 2 * asked)
+    if quiet <= (limit if kit.since_open else max(limit, DEAD_AFTER)):
+        return
+    link = kit.address.name
+    seconds = f"{quiet:.0f} s" if quiet < 120 else f"{quiet / 60:.0f} min"
+    held = kit.chain.reader.cutter.held[:HELD_SHOWN].decode("utf-8", "replace")
+    waiting = waiting_for([*kit.words, held]) if kit.readings == 0 or kit.tape.spoke_last else None
+    if waiting is not None:
+        key = waiting.send if waiting.send.strip() else "Enter"
+        kit.own_trouble = trouble(waiting.cause, link, words=f"“{waiting.words[:80]}”", key=key, send=waiting.send)
+    elif kit.sends_on_change:
+        kit.own_trouble = None  # it is alive; the warning says that nothing has changed
+    elif not kit.since_open and kit.total == 0:
+        kit.own_trouble = trouble("dead", link, seconds=seconds)
+    else:
+        kit.own_trouble = trouble("silent", link, seconds=seconds)
+
+
+def _warning(kit: KitConnection, at: float) -> LinkTrouble | None:
+    link = kit.address.name
+    if len(kit.restarts) == RESTARTS and at - kit.restarts[0] < RESTARTS_WITHIN:
+        return trouble("restarting", link, seconds=str(len(kit.restarts)))
+    load = kit.load
+    if load > FULL:
+        return trouble("overload", link, speed=str(kit.address.speed), share=f"{load:.0%}")
+    lines, bad = kit.tally.lines_and_unreadable
+    if lines >= LEAST_LINES and bad > GARBLED * lines:
+        return trouble("ragged" if kit.ragged > bad / 2 else "garbled", link, share=f"{bad / lines:.0%}")
+    quiet = at - kit.last_reading
+    if kit.sends_on_change and quiet > SILENT_AFTER and kit.trouble is None:
+        return trouble("on-change", link, seconds=f"{quiet:.0f} s")
+    return None

@@ -1,0 +1,163 @@
+"""The engine's own thread: one selector for all links, a turn every few milliseconds, commands in between."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import selectors
+import socket
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import Future
+from concurrent.futures import TimeoutError as NotInTime
+from typing import Any, Protocol, TypeVar
+
+from common_bench.model.trouble import EngineTrouble
+
+TICK = 0.05  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
+MOST_FALLS, FALLS_WITHIN = 5, 20.0  # so many failures in so many s, and the loop is given up rather than begun again
+
+Given = TypeVar("Given")
+log = logging.getLogger(__name__)
+
+
+class Waitable(Protocol):
+    """Something that the selector can wait on."""
+
+    def fileno(self) -> int: ...
+
+
+class Loop:
+    """Guarantees that a command runs between two readings of links, whole and in order; that its caller gets its
+    answer, what it raised, or that it took too long; and that a failure in a turn neither ends the loop nor
+    goes unseen: `fell` is told, and after too many of them `broken` says so.
+    """
+
+    def __init__(
+        self, read: Callable[[Any], bool], turn: Callable[[], None], fell: Callable[[BaseException], None]
+    ) -> None:
+        """read: takes what was registered with a link that has something, and says whether a turn is due at once;
+        turn: the flow; fell: told of an exception that either let through."""
+        self._read, self._turn, self._fell = read, turn, fell
+        self._selector = selectors.DefaultSelector()
+        self._commands: deque[tuple[Future[Any], Callable[[], Any]]] = deque()
+        self._wake_ours, self._wake_theirs = socket.socketpair()
+        for end in (self._wake_ours, self._wake_theirs):
+            end.setblocking(False)
+        self._selector.register(self._wake_ours, selectors.EVENT_READ, None)
+        self._going = True
+        self._started = False
+        self.broken: BaseException | None = None  # what it was given up for
+        self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
+
+    def start(self) -> None:
+        self._started = True
+        self._thread.start()
+
+    @property
+    def is_alive(self) -> bool:
+        return self._thread.is_alive()
+
+    @property
+    def has_died(self) -> bool:
+        """Whether it was going and is not, though nobody ended it."""
+        return self._started and self._going and not self._thread.is_alive()
+
+    def end(self) -> None:
+        """No further turn; to be called by a command."""
+        self._going = False
+
+    def join(self, within: float) -> bool:
+        """Whether it has ended within s."""
+        self._thread.join(within)
+        if self._thread.is_alive():
+            return False
+        self._selector.close()
+        for end in (self._wake_ours, self._wake_theirs):
+            end.close()
+        return True
+
+    def watch(self, link: Waitable, what: object) -> None:
+        self._selector.register(link.fileno(), selectors.EVENT_READ, what)
+
+    def unwatch(self, link: Waitable) -> None:
+        with contextlib.suppress(KeyError, ValueError, OSError):
+            self._selector.unregister(link.fileno())
+
+    # commands, from other threads
+
+    def post(self, command: Callable[[], Given]) -> Future[Given]:
+        """Has a command done as soon as it can be; in place where the loop does not run."""
+        answer: Future[Given] = Future()
+        if not self._thread.is_alive():
+            _do(answer, command)
+            return answer
+        self._commands.append((answer, command))
+        with contextlib.suppress(OSError):  # full: it is awake already
+            self._wake_theirs.send(b"!")
+        return answer
+
+    def ask(self, command: Callable[[], Given], within: float) -> Given:
+        """Has a command done and gives its answer. Raises what it raises, or EngineTrouble where it is not done within
+        s: either nothing of it was done, or it is being done still, as the trouble says."""
+        answer = self.post(command)
+        try:
+            return answer.result(within)
+        except NotInTime:
+            if answer.cancel():
+                raise EngineTrouble("engine-late", within=within) from None
+            if answer.done():
+                return answer.result()
+            raise EngineTrouble("engine-busy", within=within) from None
+
+    # in the engine's own thread
+
+    def _run(self) -> None:
+        falls: deque[float] = deque(maxlen=MOST_FALLS)
+        while self._going:
+            try:
+                self._drive()
+            except Exception as fault:
+                log.exception("the engine")
+                falls.append(time.monotonic())
+                if len(falls) == MOST_FALLS and falls[-1] - falls[0] < FALLS_WITHIN:
+                    self.broken = fault
+                with contextlib.suppress(Exception):
+                    self._fell(fault)
+                if self.broken is not None:
+                    break
+        self._do_commands()
+
+    def _drive(self) -> None:
+        next_turn = time.monotonic()
+        while self._going:
+            full = False
+            for key, _ in self._selector.select(max(0.0, next_turn - time.monotonic())):
+                if key.data is None:
+                    self._woken()
+                else:
+                    full = self._read(key.data) or full
+            self._do_commands()
+            if self._going and (full or time.monotonic() >= next_turn):
+                self._turn()
+                next_turn = max(next_turn + TICK, time.monotonic())
+
+    def _woken(self) -> None:
+        with contextlib.suppress(BlockingIOError):
+            while self._wake_ours.recv(256):
+                pass
+
+    def _do_commands(self) -> None:
+        while self._commands:
+            _do(*self._commands.popleft())
+
+
+def _do(answer: Future[Any], command: Callable[[], Any]) -> None:
+    if not answer.set_running_or_notify_cancel():
+        return
+    try:
+        answer.set_result(command())
+    except BaseException as fault:
+        answer.set_exception(fault)

@@ -1,0 +1,89 @@
+"""Runs begun, ended and taken up again on a kit's connection, each step in the journal. The engine's own thread alone."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import msgspec
+
+from common_bench.book.journal import OF_RUN, JournalEntry, JournalWriter
+from common_bench.model.run import Ending
+from common_bench.model.trouble import Trouble
+from common_bench.record.connection import KitConnection
+from common_bench.record.events import EngineEvent, EventQueue
+from common_bench.record.rules import Rule
+from common_bench.record.runs import Recorded, RunUnderWay
+
+
+class RunKeeper:
+    """Guarantees that a run begins and ends at whole lines, that the book has its end before anybody works it up, and
+    that the calibrations and workings of a run stand still while it lasts."""
+
+    def __init__(self, journal: JournalWriter, events: EventQueue) -> None:
+        self._journal, self._events = journal, events
+
+    def begin(self, kit: KitConnection | None, run: int, number: int, rule: Rule) -> None:
+        """Raises Trouble where the bench is not ready, or records already."""
+        if kit is None or not kit.can_record:
+            raise Trouble("bench-not-ready")
+        if kit.run is not None:
+            raise Trouble("bench-records-already")
+        setting = kit.chain.begin_run()
+        begin = kit.chain.reader.cutter.line_start
+        kit.run, kit.ended_run = RunUnderWay(run, number, rule, begin, setting), None
+        _hold_port(kit)
+        kit.live.forget(*(name for name in kit.live.names() if not name.startswith("raw ")))
+        self._put(kit, run, begin_byte=begin, state="open", setting=msgspec.json.encode(setting).decode())
+        self._events.tell(EngineEvent("run-began", kit.kit, run))
+
+    def resume(self, kit: KitConnection | None, run: int) -> None:
+        """Takes the end of a run back. Raises Trouble where another has begun since, or the kit has been left."""
+        if kit is None or kit.run is not None or kit.ended_run is None or kit.ended_run.id != run:
+            raise Trouble("run-cannot-go-on")
+        kit.run, kit.ended_run = kit.ended_run, None
+        kit.run.worked = None  # what came meanwhile was not worked up as part of it: all of it is, from its bytes
+        kit.chain.reader.begin_run()
+        _hold_port(kit)
+        self._put(kit, run, end_byte=None, state="open", ending="")
+        self._events.tell(EngineEvent("run-began", kit.kit, run))
+
+    def end(self, kit: KitConnection, end: int | None, ending: Ending) -> None:
+        """Ends the run under way, if there is one, at byte `end`, or with the last whole line."""
+        run = kit.run
+        if run is None:
+            return
+        kit.run, kit.ended_run = None, run
+        _hold_port(kit)
+        kit.chain.end_run()
+        last = kit.chain.reader.cutter.line_start if end is None else end
+        recorded = None
+        if run.worked is not None:
+            others = [line for line in run.other_lines if run.begin_byte <= line.offset < last]
+            recorded = Recorded(run.id, last, kit.chain.reader.format, run.worked, others)
+        kept = EngineEvent("run-kept", kit.kit, run.id, ending, recorded)
+        values = {"end_byte": last, "state": "closed", "ending": json.dumps(msgspec.to_builtins(ending))}
+        entry = JournalEntry(kit.session, OF_RUN, run=run.id, values=values, kept=lambda: self._events.tell(kept))
+        self._journal.put(entry)
+        self._events.tell(EngineEvent("run-ended", kit.kit, run.id, ending))
+        catch_up(kit)
+
+    def _put(self, kit: KitConnection, run: int, **values: Any) -> None:
+        self._journal.put(JournalEntry(kit.session, OF_RUN, run=run, values=values))
+
+
+def catch_up(kit: KitConnection) -> None:
+    """Takes over the calibrations and workings that were given meanwhile; not to be called while a run is recorded."""
+    if kit.next_calibrations is not None and kit.next_calibrations != kit.chain.calibrations:
+        kit.chain.calibrate(kit.next_calibrations)
+        kit.live.forget()
+    if kit.next_workings is not None:
+        kit.chain.work(kit.next_workings)
+        kit.live.forget()
+    kit.next_calibrations = kit.next_workings = None
+
+
+def _hold_port(kit: KitConnection) -> None:
+    """How lines of a shared port are read stands still while a kit on it records."""
+    port = kit.parent or kit
+    port.chain.reader.finder.steadfast = any(each.run is not None for each in port.relayed.values())
