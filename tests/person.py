@@ -124,9 +124,12 @@ class Desk:
         self.press("K")
 
     def record(self) -> None:
-        before = len(self.lesson.store.kept_runs())
+        before = {run.id for run in self.lesson.store.runs()}
         self.press("4", "R")
-        self.until(lambda: len(self.lesson.store.kept_runs()) == before + len(self.group), "the runs are kept")
+        self.until(
+            lambda: len({run.id for run in self.lesson.store.kept_runs()} - before) == len(self.group),
+            "the runs are kept",
+        )
 
 
 def open_desk(
