@@ -3,10 +3,31 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "book": ("Book", "check_file", "now"),
-    "changes": ("Change", "Row", "RowChange"),
-    "history": ("PAGE", "KeptLine", "lines_before"),
-    "journal": ("HEARD", "LOST", "MISSED", "OF_RUN", "SENT", "heard", "JournalEntry", "JournalWriter"),
+    "book": (
+        "Book",
+        "check_file",
+        "now",
+    ),
+    "changes": (
+        "Change",
+        "Row",
+        "RowChange",
+    ),
+    "history": (
+        "KeptLine",
+        "lines_before",
+        "PAGE",
+    ),
+    "journal": (
+        "HEARD",
+        "heard",
+        "JournalEntry",
+        "JournalWriter",
+        "LOST",
+        "MISSED",
+        "OF_RUN",
+        "SENT",
+    ),
 }
 
 __all__ = names_of(OFFERS)

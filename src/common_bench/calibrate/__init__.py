@@ -4,21 +4,45 @@ from common_bench.offers import names_of, offering
 
 OFFERS = {
     "applied": ("Applied",),
-    "comparing": ("disagreeing", "Disagreement", "drifted", "Reads"),
-    "curves": ("CURVES", "FORMULA", "KINDS", "curve_name", "find_curve"),
-    "fitting": ("EVERYWHERE", "alike", "calibrate"),
+    "comparing": (
+        "disagreeing",
+        "Disagreement",
+        "drifted",
+        "Reads",
+    ),
+    "curves": (
+        "curve_name",
+        "CURVES",
+        "find_curve",
+        "FORMULA",
+        "KINDS",
+    ),
+    "fitting": (
+        "alike",
+        "calibrate",
+        "EVERYWHERE",
+    ),
     "judging": (
-        "FAR_OFF",
         "check_number",
         "check_state",
+        "FAR_OFF",
         "fit_words",
         "parameter_words",
         "prefix_of",
         "sentence",
         "worth",
     ),
-    "points": ("check_reference", "take_point"),
-    "steady": ("HOLD", "STRETCHES", "Limits", "Steadiness", "steadiness"),
+    "points": (
+        "check_reference",
+        "take_point",
+    ),
+    "steady": (
+        "HOLD",
+        "Limits",
+        "Steadiness",
+        "steadiness",
+        "STRETCHES",
+    ),
 }
 
 __all__ = names_of(OFFERS)

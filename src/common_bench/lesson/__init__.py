@@ -3,7 +3,10 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "calibrating": ("KeptCalibration", "Taking"),
+    "calibrating": (
+        "KeptCalibration",
+        "Taking",
+    ),
     "calibration_words": (
         "curve_shown",
         "grid_heads",
@@ -18,17 +21,29 @@ OFFERS = {
         "steady_numbers",
     ),
     "change_words": ("change_words",),
-    "demonstration": ("demonstrate", "plug_in", "prepared_lesson"),
-    "exporting": ("export_all", "pool_export"),
-    "from_file": ("as_json", "as_words", "calibration_from"),
-    "lesson": ("lesson_summary", "OpenLesson"),
+    "demonstration": (
+        "demonstrate",
+        "plug_in",
+        "prepared_lesson",
+    ),
+    "exporting": (
+        "export_all",
+        "pool_export",
+    ),
+    "from_file": (
+        "as_json",
+        "as_words",
+        "calibration_from",
+    ),
+    "lesson": (
+        "lesson_summary",
+        "OpenLesson",
+    ),
     "listening": ("listen",),
     "recording": ("record",),
     "roster": ("ENDINGS",),
     "store": ("LessonStore",),
     "words": (
-        "RAW_DIGITS",
-        "STAGES",
         "age_words",
         "bench_note",
         "bench_words",
@@ -39,11 +54,16 @@ OFFERS = {
         "path_words",
         "port_words",
         "proposals",
+        "RAW_DIGITS",
         "shown",
         "Stage",
+        "STAGES",
         "sure_words",
     ),
-    "working_up": ("no_reason", "Reworked"),
+    "working_up": (
+        "no_reason",
+        "Reworked",
+    ),
 }
 
 __all__ = names_of(OFFERS)

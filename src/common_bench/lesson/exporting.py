@@ -18,6 +18,7 @@ from common_bench.model.run import Run
 from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.reading.lines import LineCutter
 from common_bench.record.replay import quantities
+from common_bench.workings.evaluate import INNER
 
 
 def export_pool(lesson: OpenLesson, folder: Path) -> list[Path]:
@@ -78,7 +79,8 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         tape.write_bytes(tape_text(_stamped_lines(lesson, run)))
         files += [path, tape]
         for name, result in replayed.results.items():
-            if isinstance(result, Series) and name not in quantities(replayed) and len(result):
+            named = INNER not in name and name not in quantities(replayed)
+            if isinstance(result, Series) and named and len(result):
                 path = folder / f"{stem}-{name}.csv"
                 _text(path, series_csv(name, result))
                 files.append(path)

@@ -74,7 +74,8 @@ class Series:
 
     t: (n,) s; values: (n,) in `unit`, nan unknown; parts: source -> (n,) signed standard
     uncertainty from that source in `unit`; guess: (n,) True outside a calibrated range;
-    since: (n,) s, when what the value speaks of began (equal to t for plain readings).
+    since: (n,) s, when what the value speaks of began (equal to t for plain readings). edges: each change of an on/off
+    signal has a line, and so a time, of its own.
     """
 
     t: Floats
@@ -83,6 +84,7 @@ class Series:
     parts: Mapping[Source, Floats] = field(default_factory=dict)
     guess: Bools | None = None
     since: Floats | None = None
+    edges: bool = False
 
     def __len__(self) -> int:
         return len(self.t)

@@ -5,12 +5,21 @@ from common_bench.offers import names_of, offering
 OFFERS = {
     "dialects": ("line_reader",),
     "format_finding": ("OtherLine",),
-    "health": ("column_health", "ColumnHealth"),
+    "health": (
+        "column_health",
+        "ColumnHealth",
+    ),
     "lines": ("LineCutter",),
     "naming": ("names_in",),
     "prompts": ("waiting_for",),
-    "reader": ("Heard", "Reader"),
-    "spans": ("Span", "spans_of"),
+    "reader": (
+        "Heard",
+        "Reader",
+    ),
+    "spans": (
+        "Span",
+        "spans_of",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -9,6 +9,7 @@ import numpy as np
 
 from common_bench.model.block import Block, Bools, Floats, Series
 from common_bench.record.chain import Flow
+from common_bench.workings.evaluate import INNER
 
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
 
@@ -105,7 +106,7 @@ class LiveWindow:
             for worked in flow.worked:
                 self._add_block(worked.block, sparse=sparse)
                 for name, result in worked.results.items():
-                    if isinstance(result, Series) and len(result):
+                    if isinstance(result, Series) and len(result) and INNER not in name:
                         gaps = worked.block.gap_before if len(result) == len(worked.block) else None
                         self._trace(name).add(result.t, result.values, gaps)
                         self._latest[name] = _latest(result)

@@ -16,7 +16,7 @@ from common_bench.model.trouble import FindingTrouble
 from common_bench.reading.format_finding import OtherLine
 from common_bench.record.chain import Worked, chain_of
 from common_bench.record.runs import Recorded
-from common_bench.workings.evaluate import Workings, check, gathered
+from common_bench.workings.evaluate import INNER, Workings, check, gathered
 
 
 @dataclass(frozen=True)
@@ -104,7 +104,7 @@ def quantities(replayed: Replayed) -> dict[str, Series]:
     return {
         name: result
         for name, result in replayed.results.items()
-        if isinstance(result, Series) and len(result) == len(replayed.t) and len(result)
+        if isinstance(result, Series) and len(result) == len(replayed.t) and len(result) and INNER not in name
     }
 
 

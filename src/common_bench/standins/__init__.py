@@ -3,11 +3,24 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "classes": ("ALIASES", "CLASS_NAME", "swinging_bottles"),
-    "control": ("order", "StandInProcess"),
+    "classes": (
+        "ALIASES",
+        "CLASS_NAME",
+        "swinging_bottles",
+    ),
+    "control": (
+        "order",
+        "StandInProcess",
+    ),
     "dialects": ("SPEECHES",),
-    "faults": ("FAULTS", "GATES"),
-    "stand_in_class": ("BATHS", "StandInClass"),
+    "faults": (
+        "FAULTS",
+        "GATES",
+    ),
+    "stand_in_class": (
+        "BATHS",
+        "StandInClass",
+    ),
 }
 
 __all__ = names_of(OFFERS)

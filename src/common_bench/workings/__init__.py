@@ -3,7 +3,15 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "evaluate": ("check", "Evaluator", "gathered", "number_from", "over_span", "Workings"),
+    "evaluate": (
+        "check",
+        "Evaluator",
+        "gathered",
+        "INNER",
+        "number_from",
+        "over_span",
+        "Workings",
+    ),
     "formula": ("Formula",),
     "reading": ("Node",),
 }

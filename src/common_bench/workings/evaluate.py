@@ -10,13 +10,15 @@ import numpy as np
 from common_bench.model.block import Block, Bools, Events, Floats, Series, Source, joined
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import WorkingTrouble
-from common_bench.model.units import conversion, power, product, same_kind
+from common_bench.model.units import conversion, counts_from_own_zero, power, product, same_kind
+from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way
 from common_bench.workings.kinds import ANGLES, CONSTANTS, Kind, constant, kind_of
 from common_bench.workings.peaks import PeakFinder, gaps_between
 from common_bench.workings.reading import Node, Read, read_working
-from common_bench.workings.spans import NumberOf, number_over
+from common_bench.workings.spans import NumberOf, number_over, time_of_first
 
 Value = Series | Events | NumberOf
+INNER = "@"  # in the name of a result that no working of its own names, as what stands in the brackets of a mean
 
 
 @dataclass(frozen=True)
@@ -78,7 +80,15 @@ class Evaluator:
 
     def __init__(self, workings: Workings) -> None:
         self._lines = [line for line in workings.lines if line.read and line.kind and not line.kind.late]
-        self._finders: dict[int, PeakFinder] = {}
+        self._inner = {
+            inner_name(line.name, node): node
+            for line in workings.lines
+            if line.read and line.kind and line.kind.late
+            for node in _inner_nodes(line.read.expression)
+        }
+        self._finders: dict[tuple[int, str], PeakFinder] = {}  # by node and the unit in which its quantity comes
+        self._crossings: dict[tuple[int, str], CrossingFinder] = {}
+        self._pairs: dict[int, Pairs] = {}
         self._before: dict[int, Events] = {}
         self._kinds = workings.kinds
         self._block: Block | None = None
@@ -92,6 +102,8 @@ class Evaluator:
             assert line.read is not None
             assert line.kind is not None
             self._values[line.name] = shown_in(self._of(line.read.expression), line.kind.unit)
+        for name, node in self._inner.items():
+            self._values[name] = self._of(node)
         return {name: value for name, value in self._values.items() if not isinstance(value, NumberOf)}
 
     def _of(self, node: Node) -> Value:
@@ -101,6 +113,14 @@ class Evaluator:
             return self._values[node.word]
         if node.form == "peaks":
             return self._peaks(node)
+        if node.form in ("crossings", "time_when"):
+            return self._crossed(node)
+        if node.form == "time_between":
+            first, second = (self._of(each) for each in node.operands)
+            assert isinstance(first, Events)
+            assert isinstance(second, Events)
+            assert self._block is not None
+            return self._pairs.setdefault(id(node), Pairs()).push(first, second, self._block)
         if node.form == "gap_between":
             events = self._of(node.operands[0])
             assert isinstance(events, Events)
@@ -118,19 +138,58 @@ class Evaluator:
             return self._calibrated[channel]
         return Series(self._block.t, np.full(len(self._block), np.nan))
 
+    def _crossed(self, node: Node) -> Events:
+        assert self._block is not None
+        series = self._of(node.operands[0])
+        assert isinstance(series, Series)
+        place = id(node), series.unit
+        if place not in self._crossings:
+            given: dict[str, NumberOf] = {}
+            for clause in node.operands[1:]:
+                number = self._of(clause.operands[0])
+                assert isinstance(number, NumberOf)
+                given[clause.form] = number
+            level, apart, depth = (given.get(form) for form in ("through", "apart", "at_least"))
+            way: Way = node.word  # type: ignore[assignment]
+            crossed = Crossed(
+                way, level.to(series.unit or level.unit).value if level else None, apart.to("s").value if apart else 0.0,
+                depth.to(_difference(series.unit) or depth.unit).value if depth else 0.0,
+            )  # fmt: skip
+            self._crossings[place] = CrossingFinder(crossed)
+        return self._crossings[place].push(series, self._block)
+
     def _peaks(self, node: Node) -> Events:
         assert self._block is not None
         series = self._of(node.operands[0])
         assert isinstance(series, Series)
-        if id(node) not in self._finders:
+        place = id(node), series.unit
+        if place not in self._finders:
             level, apart = (self._of(each) for each in node.operands[1:])
             assert isinstance(level, NumberOf)
             assert isinstance(apart, NumberOf)
             sign = -1.0 if node.word == "dips" else 1.0
-            self._finders[id(node)] = PeakFinder(
+            self._finders[place] = PeakFinder(
                 sign * level.to(series.unit or level.unit).value, apart.to("s").value, sign=sign
             )
-        return self._finders[id(node)].push(series, self._block.gap_before, self._block.clock_u)
+        return self._finders[place].push(series, self._block.gap_before, self._block.clock_u)
+
+
+def inner_name(line: str, node: Node) -> str:
+    """The name of a result that stands inside the working called `line`."""
+    return f"{line}{INNER}{node.start}"
+
+
+def _inner_nodes(node: Node) -> list[Node]:
+    """What a working over a span needs that no other working names."""
+    if node.form == "time_when":
+        return [node]
+    if node.form == "over":
+        return [] if node.operands[0].form == "name" else [node.operands[0]]
+    return [each for operand in node.operands for each in _inner_nodes(operand)]
+
+
+def _difference(unit_text: str) -> str:
+    return "K" if counts_from_own_zero(unit_text) else unit_text
 
 
 def elementwise(node: Node, operands: Sequence[Value]) -> Value:
@@ -256,17 +315,20 @@ def over_span(
     numbers: dict[str, NumberOf] = {}
 
     def of(node: Node) -> Value:
+        if node.form == "time_when":
+            return time_of_first(results[inner_name(within, node)], span, node.word)
         if node.form == "over":
-            inner = of(node.operands[0])
+            operand = node.operands[0]
+            inner = results[operand.word if operand.form == "name" else inner_name(within, operand)]
             return number_over(node.word, inner, span)
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
-        if node.form == "name" and node.word in results:
-            return results[node.word]
         return elementwise(node, [of(each) for each in node.operands])
 
+    within = ""
     for line in workings.lines:
         if line.read and line.kind and line.kind.shape == "number":
+            within = line.name
             value = shown_in(of(line.read.expression), line.kind.unit)
             assert isinstance(value, NumberOf)
             numbers[line.name] = value

@@ -108,6 +108,9 @@ class _Check:
         ):
             raise _refused("times-do-not-match", node, words=left.words, other_words=right.words)
         shape: Shape = next(iter(shapes), "number")
+        for kind, operand in zip((left, right), node.operands, strict=True):
+            if kind.late and shape != "number":
+                raise _refused("late-in-series", operand)
         return left, right, shape, left.events or right.events, left.late or right.late
 
     def _sum(self, node: Node) -> Kind:
@@ -175,6 +178,48 @@ class _Check:
         if apart.shape != "number" or apart.late or not same_kind(apart.unit, "s"):
             raise _refused("apart-needs-time", node.operands[2], unit=apart.unit or NO_UNIT)
         return Kind("events", "s", f"{self.name}:{node.start}")
+
+    def _crossings(self, node: Node) -> Kind:
+        series, *clauses = node.operands
+        given = {each.form: each.operands[0] for each in clauses}
+        inner = self.of(series)
+        if inner.shape != "series":
+            raise _refused("peaks-need-series", series, words=inner.words)
+        if "through" not in given and node.word != "changes":
+            raise _refused("crossing-without-level", node, word=node.word)
+        if "at_least" in given and "through" not in given:
+            raise _refused("crossing-without-level", node, word=node.word)
+        self._clauses(given, inner)
+        return Kind("events", "s", f"{self.name}:{node.start}")
+
+    def _clauses(self, given: Mapping[str, Node], inner: Kind) -> None:
+        """Level, dead time and depth of a crossing of a quantity."""
+        wanted = {
+            "through": inner.unit,
+            "at_least": "K" if counts_from_own_zero(inner.unit) else inner.unit,
+            "apart": "s",
+        }
+        for form, node in given.items():
+            kind = self.of(node)
+            if kind.shape == "number" and not kind.late and same_kind(kind.unit, wanted[form]):
+                continue
+            if form == "apart":
+                raise _refused("apart-needs-time", node, unit=kind.unit or NO_UNIT)
+            raise _refused("level-in-another-unit", node, unit=kind.unit or NO_UNIT, wanted=wanted[form] or NO_UNIT, wanted_unit=wanted[form])  # fmt: skip
+
+    def _time_when(self, node: Node) -> Kind:
+        inner = self.of(node.operands[0])
+        if inner.shape != "series":
+            raise _refused("peaks-need-series", node.operands[0], words=inner.words)
+        self._clauses({"through": node.operands[1].operands[0]}, inner)
+        return Kind("number", "s", late=True)
+
+    def _time_between(self, node: Node) -> Kind:
+        inner = [self.of(each) for each in node.operands]
+        for kind, operand in zip(inner, node.operands, strict=True):
+            if kind.shape != "events":
+                raise _refused("gap-needs-events", operand, words=kind.words)
+        return Kind("at events", "s", f"time between {inner[0].events} and {inner[1].events}")
 
     def _gap_between(self, node: Node) -> Kind:
         inner = self.of(node.operands[0])

@@ -135,7 +135,12 @@ def _unreadable(text: str, fault: Any) -> WorkingTrouble:
 def _form(text: str) -> str:
     """The form that was likely meant, by which the advice is chosen."""
     return next(
-        (word for word in ("peaks", "dips", "gap", "calibrated", "mean") if re.search(rf"\b{word}\b", text)), ""
+        (
+            word
+            for word in ("peaks", "dips", "rises", "falls", "changes", "gap", "calibrated", "mean")
+            if re.search(rf"\b{word}\b", text)
+        ),
+        "",
     )
 
 
@@ -150,6 +155,12 @@ def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:
         found = re.match(r"([\d.,]+(?:[eE][+-]?\d+)?)\s*(?:(?:±|\+-)\s*([\d.,]+(?:[eE][+-]?\d+)?))? ?(.*)", words[0])
         assert found is not None
         return Node(form, value=number(found[1]), u=number(found[2] or "0"), unit=found[3], word=words[0], **place)
+    if form == "crossings":
+        words = words[0].split()
+    elif form == "time_when":
+        words = words[1:]
+    elif form == "time_between":
+        words = []
     return Node(form, operands, words[0].rstrip(" (") if words else "", **place)
 
 

@@ -54,6 +54,16 @@ def number_over(word: str, value: Series | Events | NumberOf, span: tuple[float,
     return found
 
 
+def time_of_first(events: Series | Events, span: tuple[float, float], way: str) -> NumberOf:
+    """When the first of some events in a span happened, in s since the run began. Raises FindingTrouble where none did."""
+    assert isinstance(events, Events)
+    chosen = np.flatnonzero((events.t >= span[0]) & (events.t <= span[1]))
+    if not len(chosen):
+        raise FindingTrouble("never-in-span", way=way)
+    at = int(chosen[0])
+    return NumberOf(float(events.t[at]), "s", {s: float(share[at]) for s, share in events.parts.items()})
+
+
 def _number_over(word: str, value: Series | Events | NumberOf, span: tuple[float, float]) -> NumberOf:
     if isinstance(value, Events):
         return NumberOf(float(np.count_nonzero((value.t >= span[0]) & (value.t <= span[1]))), "", {}, len(value))
