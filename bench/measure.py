@@ -26,13 +26,12 @@ from common_bench.book.book import Book, now
 from common_bench.book.journal import JournalWriter
 from common_bench.links.address import Address
 from common_bench.model.calibration import Calibration
-from common_bench.model.plan import shipped_plan
+from common_bench.model.plan_file import shipped_plan
 from common_bench.record.engine import Engine
 from common_bench.record.rules import Rule
-from common_bench.standins.classes import swinging_bottles
 from common_bench.standins.control import StandInProcess
 from common_bench.standins.dialects import SPEECHES
-from common_bench.standins.kit import BottleKit
+from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
 
 HERE = Path(__file__).parent
@@ -173,7 +172,7 @@ def dialects() -> None:
 def lines_of(dialect: str) -> bytes:
     """4000 lines of a kit whose clock is no faster than ours at the pace at which they are taken."""
     rate = 1_000_000.0
-    kit = BottleKit(swinging_bottles(1)[0], 9, dialect=dialect, rate=rate)
+    kit = BottleKit(WORLD.benches(1)[0], 9, dialect=dialect, rate=rate)
     kit.restart(0.0)
     return kit.until(kit.start_up + 4000 / rate)
 

@@ -23,7 +23,7 @@ from common_bench.desk.shell.application import application, demo_window
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.window import Bench
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.model.plan import shipped_plan
+from common_bench.model.plan_file import shipped_plan
 from common_bench.standins.control import StandInProcess
 
 SPEED = 4.0

@@ -18,7 +18,8 @@ from common_bench.book.book import Book
 from common_bench.book.changes import RowChange
 from common_bench.book.journal import HEARD, LOST, SENT, JournalEntry, JournalWriter, heard
 from common_bench.model.block import Stamped
-from common_bench.model.plan import Plan, plan_from_file, plan_from_text, plan_to_text, shipped_plan
+from common_bench.model.plan import Plan
+from common_bench.model.plan_file import plan_from_file, plan_from_text, plan_to_text, shipped_plan
 from common_bench.model.trouble import BookTrouble, PlanTrouble
 
 

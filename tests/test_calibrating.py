@@ -28,7 +28,8 @@ from common_bench.lesson.exporting import export_all
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.calibration import PlannedPoint
-from common_bench.model.plan import Plan, SensorPlan, shipped_plan
+from common_bench.model.plan import Plan, SensorPlan
+from common_bench.model.plan_file import shipped_plan
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble, UnitTrouble
 from common_bench.standins.control import StandInProcess
 from waiting import Class, is_steady
@@ -360,7 +361,7 @@ os.kill(os.getpid(), signal.SIGKILL)
 
 
 def test_plans_with_their_chains_and_limits_come_back_as_they_were() -> None:
-    from common_bench.model.plan import plan_from_text, plan_to_text
+    from common_bench.model.plan_file import plan_from_text, plan_to_text
 
     plan = shipped_plan("warm-baths")
     assert plan.sensors[0].steps[0].startswith("voltage = ")

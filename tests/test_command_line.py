@@ -312,4 +312,3 @@ def test_stand_in_baths_are_started_steered_and_listened_to_from_the_command_lin
     assert [column["name"] for column in summary["columns"]] == ["ms", "probe", "temp"]
     values = [line["values"]["probe"] for line in lines if "values" in line]
     assert values[-1] == pytest.approx(800, abs=80), "the counts of 60 °C"
-    assert "has no lesson by itself" in refused("demo", "--headless", "--class", "warm-baths", "--out", tmp_path / "x")

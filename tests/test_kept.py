@@ -20,7 +20,8 @@ from common_bench.links.file_link import TAPE_HEAD, tape_text, timed_lines
 from common_bench.links.network import lines_of, wildcard_place
 from common_bench.model.calibration import Calibration, ReferencePoint
 from common_bench.model.measured import Measured
-from common_bench.model.plan import AskPlan, CommandPlan, Plan, as_bytes, plan_from_text, plan_to_text, shipped_plan
+from common_bench.model.plan import AskPlan, CommandPlan, Plan, as_bytes
+from common_bench.model.plan_file import plan_from_text, plan_to_text, shipped_plan
 from common_bench.model.run import Finding, Share
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.model.trouble import LinkTrouble, PlanTrouble, sentences

@@ -598,10 +598,9 @@ def test_bus_jitter_is_taken_out_without_moving_any_gap(seed: int, step: float, 
 
 @pytest.mark.parametrize("name", [n for n in SPEECHES if n not in ("on-change",)])
 def test_every_stand_in_dialect_is_read_from_its_own_lines(name: str) -> None:
-    from common_bench.standins.classes import swinging_bottles
-    from common_bench.standins.kit import BottleKit
+    from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 
-    kit = BottleKit(swinging_bottles(1)[0], 9, dialect=name)
+    kit = BottleKit(WORLD.benches(1)[0], 9, dialect=name)
     kit.restart(0.0)
     reader, rows = Reader(), 0
     for tick in range(400):

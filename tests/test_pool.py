@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json
 from common_bench.model.measured import Measured
-from common_bench.model.plan import ClassGraph, shipped_plan
+from common_bench.model.plan import ClassGraph
+from common_bench.model.plan_file import shipped_plan
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import PoolTrouble
 from common_bench.pool.class_line import LEAST_GROUPS, class_result

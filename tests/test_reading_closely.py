@@ -27,15 +27,14 @@ from common_bench.reading.senml import senml_records
 from common_bench.reading.spans import spans_of
 from common_bench.reading.values import clock_seconds, kind_of, value_of
 from common_bench.reading.working_out import work_out
-from common_bench.standins.classes import swinging_bottles
 from common_bench.standins.dialects import SPEECHES
-from common_bench.standins.kit import BottleKit
+from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 
 NONE = frozenset(["", "nan"])
 
 
 def lines_of(dialect: str, seconds: float = 3.0, seed: int = 9) -> list[bytes]:
-    kit = BottleKit(swinging_bottles(1)[0], seed, dialect=dialect)
+    kit = BottleKit(WORLD.benches(1)[0], seed, dialect=dialect)
     kit.restart(0.0)
     return [line for line in re.split(rb"[\r\n]+", kit.until(seconds)) if line]
 

@@ -11,17 +11,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.special import ellipk
 
-from common_bench.standins.classes import ALIASES, swinging_bottles, warm_baths
+from common_bench.standins.classes import ALIASES
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.faults import FAULTS, KIT
-from common_bench.standins.kit import BathKit, BottleKit
 from common_bench.standins.pendulum import GRAVITY, Pendulum
+from common_bench.standins.worlds import warm_baths
+from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 
 HELLO = BottleKit.hello
 
 
 def kit_of(**more: object) -> BottleKit:
-    kit = BottleKit(swinging_bottles(1)[0], 9, **more)  # type: ignore[arg-type]
+    kit = BottleKit(WORLD.benches(1)[0], 9, **more)  # type: ignore[arg-type]
     kit.restart(0.0)
     return kit
 
@@ -158,16 +159,16 @@ def test_every_dialect_speaks_in_whole_lines(name: str) -> None:
 
 @given(st.integers(1, 32), st.integers(0, 10**6))
 def test_a_class_has_as_many_different_benches_as_are_asked_for(count: int, seed: int) -> None:
-    benches = swinging_bottles(count, seed)
+    benches = WORLD.benches(count, seed)
     assert len({bench.alias for bench in benches}) == count
-    wrong = [bench.alias for bench in benches if abs(bench.stated_length - bench.length) > 0.03]
+    wrong = [bench.alias for bench in benches if abs(float(bench.stated["length"].split()[0]) - bench.length) > 0.03]
     assert wrong == (["Flint"] if count >= 3 else [])
     assert set(ALIASES[:count]) == {bench.alias for bench in benches}
 
 
 def test_a_bath_kit_settles_as_its_probe_does_and_sends_the_counts_of_its_divider() -> None:
-    bench = warm_baths(1)[0]
-    kit = BathKit(bench, 9)
+    bench = warm_baths.WORLD.benches(1)[0]
+    kit = warm_baths.BathKit(bench, 9)
     kit.restart(0.0)
     kit.hang("0 °C")
     rows = rows_of(kit.until(60.0))
@@ -180,4 +181,7 @@ def test_a_bath_kit_settles_as_its_probe_does_and_sends_the_counts_of_its_divide
         with pytest.raises(ValueError, match="bath"):
             kit.hang(refused)
     kit.hang("nothing")
-    assert warm_baths(6)[4].settling > 2 * max(b.settling for b in warm_baths(6) if b.alias != "Marble") * 0.9
+    assert (
+        warm_baths.WORLD.benches(6)[4].settling
+        > 2 * max(b.settling for b in warm_baths.WORLD.benches(6) if b.alias != "Marble") * 0.9
+    )

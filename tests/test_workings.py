@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Events, Series, Source
 from common_bench.model.measured import Measured
-from common_bench.model.plan import shipped_plan
+from common_bench.model.plan_file import shipped_plan
 from common_bench.model.trouble import FindingTrouble, WorkingTrouble
 from common_bench.standins.pendulum import GRAVITY, Pendulum
 from common_bench.workings.evaluate import Evaluator, Workings, check, gathered, number_from, over_span
@@ -19,7 +19,7 @@ from common_bench.workings.reading import DEEPEST, LONGEST_WORKING, read_working
 from common_bench.workup.findings import findings_of
 
 CHANNELS = {"load": "N", "temp": "°C"}
-PLAN = shipped_plan("swinging-bottles").workings
+PLAN = shipped_plan("swinging-bottles").in_use
 NOISE = Source("noise of single readings", False)
 SCALE = Source("calibration of load", True)
 
@@ -221,7 +221,8 @@ def test_a_wrong_working_is_refused_with_its_place_and_a_way_out(line: str, what
     assert trouble is not None
     assert what in trouble.what
     assert do in trouble.do
-    assert trouble.where == "working 3"
+    name = line.partition("=")[0].strip()
+    assert trouble.where == f"“{name}”"
     assert 0 <= trouble.start <= trouble.end <= len(line) + 1
 
 

@@ -21,6 +21,7 @@ OFFERS = {
         "alike",
         "calibrate",
         "EVERYWHERE",
+        "standing",
     ),
     "judging": (
         "check_number",
@@ -39,8 +40,8 @@ OFFERS = {
     "steady": (
         "HOLD",
         "Limits",
-        "Steadiness",
         "steadiness",
+        "Steadiness",
         "STRETCHES",
     ),
 }

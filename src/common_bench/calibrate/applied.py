@@ -75,6 +75,17 @@ class Applied:
 
     def series(self, t: Floats, raw: Floats) -> Series:
         """(n,) raw readings -> the quantity with its uncertainty by source and where it is a guess."""
+        found = self._series(t, raw)
+        c = self.calibration
+        if c.believed is None and not c.edges:
+            return found
+        guess = found.guess
+        if c.believed is not None:
+            beyond = (found.values < c.believed[0]) | (found.values > c.believed[1])
+            guess = beyond if guess is None else guess | beyond
+        return Series(found.t, found.values, found.unit, found.parts, guess, found.since, c.edges)
+
+    def _series(self, t: Floats, raw: Floats) -> Series:
         raw = np.asarray(raw, float)
         if self._rows is None:
             with np.errstate(all="ignore"):
@@ -100,7 +111,9 @@ class Applied:
         if self._before is not None:
             entering = self._before.of(entering)
         if self._curve is None:
-            shares = {**entering.parts, self._stated: np.full(len(raw), self.calibration.choice.u)}
+            shares = dict(entering.parts)
+            if self.calibration.choice.u > 0:
+                shares[self._stated] = np.full(len(raw), self.calibration.choice.u)
             return Series(t, entering.values, self.calibration.unit, shares, self._outside(raw, self.calibration.noise))
         x = entering.values
         values = _known(self._curve.value(self._p, x, self._frame))

@@ -355,12 +355,13 @@ CURVES: dict[str, Curve] = {
         TABLE,
     )
 }  # fmt: skip
-KINDS = (*CURVES, FORMULA)
+AS_IT_COMES = "as-it-comes"  # key of no curve at all: the kit sends the quantity itself
+KINDS = (*CURVES, FORMULA, AS_IT_COMES)
 
 
 def curve_name(key: str) -> str:
     """The name of a curve on the screen."""
-    return CURVES[key].name if key in CURVES else key
+    return CURVES[key].name if key in CURVES else key.replace("-", " ")
 
 
 def find_curve(text: str) -> str:

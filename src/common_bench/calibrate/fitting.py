@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from functools import cache
 
 import numpy as np
 
-from common_bench.calibrate.curves import CURVES, FORMULA, TABLE, Curve, find_curve
+from common_bench.calibrate.curves import AS_IT_COMES, CURVES, FORMULA, TABLE, Curve, find_curve
 from common_bench.calibrate.formulas import chain_before, taken
 from common_bench.fits.curve_fit import Fit, Model, fit_curve, stated
 from common_bench.fits.straight_line import straight_line
@@ -15,7 +16,9 @@ from common_bench.model.block import Floats
 from common_bench.model.calibration import Calibration, CurveChoice, Frame, ReferencePoint
 from common_bench.model.measured import digits, plain
 from common_bench.model.trouble import CalibrationTrouble
+from common_bench.model.units import is_unit, same_kind
 
+AS_SENT = "value = reading"  # what is kept for a quantity that comes as it is
 EVERYWHERE = (-sys.float_info.max, sys.float_info.max)
 LOOKED_AT = 400  # places between the points at which a curve is looked at for a turn
 EQUAL = 1e-12  # relative: readings closer than this are one
@@ -36,13 +39,17 @@ def calibrate(
     """
     choice = kind if isinstance(kind, CurveChoice) else CurveChoice(kind)
     name = find_curve(choice.curve)
+    needs_u = name == FORMULA
+    if name == AS_IT_COMES:
+        name, raw_unit = FORMULA, _unit_as_sent(choice.raw_unit, unit)
+        choice = CurveChoice(FORMULA, choice.steps, AS_SENT, choice.u, raw_unit)
     used = [point for point in points if not point.check]
     _same_sensor(channel, points)
     before = chain_before(choice, unit)
     if name == FORMULA:
         if not choice.formula:
             raise CalibrationTrouble("formula-missing", quantity=quantity)
-        if choice.u <= 0:
+        if needs_u and choice.u <= 0:
             raise CalibrationTrouble("formula-without-uncertainty", unit=unit)
         held = [point.reading for point in used]
         kept_range = (min(held), max(held)) if len(held) > 1 else EVERYWHERE
@@ -65,6 +72,20 @@ def calibrate(
         made_at, 0, frame, CurveChoice(name, choice.steps, choice.formula, choice.u, choice.raw_unit),
         fit.chi_square, fit.dof, float(np.sqrt(np.mean(np.square(expected)))) if expected else choice.u,
     )  # fmt: skip
+
+
+def _unit_as_sent(raw_unit: str, unit: str) -> str:
+    """The unit of what comes: the one that the kit names where it can be meant, else the quantity's."""
+    return raw_unit if raw_unit and is_unit(raw_unit) and same_kind(raw_unit, unit) else unit
+
+
+@cache
+def standing(channel: str, quantity: str, unit: str, choice: CurveChoice) -> Calibration:
+    """The calibration that needs no points: a data sheet's formula, or the number as it comes.
+
+    Raises CalibrationTrouble or WorkingTrouble where the formula cannot be read.
+    """
+    return calibrate(channel, quantity, unit, choice, ())
 
 
 def _same_sensor(channel: str, points: Sequence[ReferencePoint]) -> None:

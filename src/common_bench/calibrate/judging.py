@@ -6,6 +6,7 @@ import numpy as np
 
 from common_bench.calibrate.applied import Applied
 from common_bench.calibrate.curves import CURVES, FORMULA
+from common_bench.calibrate.fitting import AS_SENT
 from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.model.calibration import ReferencePoint
 from common_bench.model.measured import NO_VALUE, digits, places, plain, written
@@ -34,6 +35,8 @@ def fit_words(applied: Applied) -> str:
     """Whether the curve fits, in a plain sentence, with the reduced chi-square and the point to look at."""
     c = applied.calibration
     used = [point for point in c.points if not point.check]
+    if c.choice.formula == AS_SENT:
+        return "The kit sends the quantity itself; points would only test it."
     if c.curve == FORMULA:
         return "A formula by hand: the points do not change it, they test it."
     if not any(point.u_reference or point.u_reading for point in used):
@@ -60,6 +63,8 @@ def sentence(applied: Applied) -> str:
     p, _ = applied.natural()
     steps = "; ".join(_pretty(step) for step in c.choice.steps)
     where = f"; where {steps}" if steps else ""
+    if c.choice.formula == AS_SENT:
+        return f"{c.quantity} as it comes" + where
     if c.curve == FORMULA:
         return _pretty(c.choice.formula) + where
     entering = c.choice.steps[-1].split("=")[0].strip() if c.choice.steps else "reading"

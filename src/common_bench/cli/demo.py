@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from common_bench.cli.saying import SAMPLE_CLASSES, say, world_speed
+from common_bench.cli.saying import say, world_speed
+from common_bench.model.plan_file import shipped_names
 from common_bench.model.trouble import Trouble
 
 HELP = "a whole lesson with stand-in kits: in the window, or by itself with --headless"
@@ -21,7 +22,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--class",
         dest="class_name",
         default="swinging-bottles",
-        choices=SAMPLE_CLASSES,
+        choices=shipped_names(),
         help="which sample class",
     )
     parser.add_argument(
@@ -35,14 +36,13 @@ def run(asked: argparse.Namespace) -> int:
     if asked.headless:
         from common_bench.lesson.demonstration import demonstrate
 
-        if asked.class_name != "swinging-bottles":
-            raise Trouble("no-headless-lesson", class_name=asked.class_name)
-
         out = asked.out or Path("out/demo")
-        if (out / "swinging-bottles.benchbook").exists() or (out.exists() and any(out.iterdir())):
+        if out.exists() and any(out.iterdir()):
             raise Trouble("demo-folder-not-empty", where=str(out))
-        done = demonstrate(out, speed=world_speed(asked.speed, 6.0), seed=asked.seed, say=say)
-        print(f"g = {done.g}")
+        done = demonstrate(
+            out, speed=world_speed(asked.speed, 6.0), seed=asked.seed, class_name=asked.class_name, say=say
+        )
+        print(f"{done.name} = {done.finding}")
         return 0
     from common_bench.desk.shell.application import run_demo as open_desk
 

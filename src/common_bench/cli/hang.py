@@ -13,7 +13,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """The words that it takes."""
     parser.add_argument(
         "what",
-        help="nothing, a mass as '100 g', bottle, a bath as '40 °C', or a fault as unplug, plug, silent, talk, restart, noise",
+        help="what the class knows, as nothing, '100 g', bottle, '40 °C', charged, 'let go', cart, lamp; or a fault as unplug, plug, silent, talk, restart, noise",
     )
     parser.add_argument("kits", nargs="*", metavar="KIT", help="aliases, as Basalt (all)")
 

@@ -6,8 +6,9 @@ import argparse
 import json
 from pathlib import Path
 
-from common_bench.cli.saying import SAMPLE_CLASSES, world_speed
+from common_bench.cli.saying import world_speed
 from common_bench.model.trouble import Trouble
+from common_bench.standins.world import worlds
 
 HELP = "start stand-in kits, print their links, serve until stopped"
 
@@ -18,7 +19,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--class",
         dest="class_name",
         default="swinging-bottles",
-        choices=SAMPLE_CLASSES,
+        choices=worlds(),
         help="which sample class",
     )
     parser.add_argument("--count", type=int, default=6, help="how many kits, 1 to 32 (6)")
@@ -45,7 +46,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--broker", default="", metavar="LINK", help="for --over mqtt: the broker, as mqtt://127.0.0.1:1883/lab"
     )
     parser.add_argument("--folder", type=Path, help="where their links are made (the ports folder)")
-    parser.add_argument("--json", action="store_true", help="print the links as JSON")
+    parser.add_argument("--json", action="store_true", help="print the links, and what is true of each bench, as JSON")
 
 
 def run(asked: argparse.Namespace) -> int:
@@ -87,7 +88,19 @@ def run(asked: argparse.Namespace) -> int:
         raise Trouble("stand-ins-cannot-start", strerror=fault.strerror or fault) from fault
     if asked.json:
         print(
-            json.dumps([{"link": p.link, "name": p.name, "kit": p.identity, "speed": p.speed} for p in made.ports]),
+            json.dumps(
+                [
+                    {
+                        "link": p.link,
+                        "name": p.name,
+                        "kit": p.identity,
+                        "speed": p.speed,
+                        "truth": made.truth_of(p.identity.removeprefix("stand-in-")),
+                        "class_finds": made.truth,
+                    }
+                    for p in made.ports
+                ]
+            ),
             flush=True,
         )
     else:

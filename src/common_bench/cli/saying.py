@@ -7,8 +7,6 @@ import json
 
 from common_bench.model.trouble import Trouble
 
-SAMPLE_CLASSES = ("swinging-bottles", "warm-baths")
-
 
 def seconds_in(text: str) -> float:
     """`10s`, `2 min`, `500ms` or plain seconds. Raises Trouble otherwise."""

@@ -40,6 +40,13 @@ OFFERS = {
         "OpenLesson",
     ),
     "listening": ("listen",),
+    "plan_checking": ("faults_of",),
+    "plan_library": (
+        "all_plans",
+        "find_plan",
+        "library_folder",
+    ),
+    "plan_words": ("read_aloud",),
     "recording": ("record",),
     "roster": ("ENDINGS",),
     "store": ("LessonStore",),

@@ -108,7 +108,8 @@ class Calibrating:
             raise CalibrationTrouble("no-kit-heard")
         if sensor.channel in self._roster.absent_channels(kit):
             raise CalibrationTrouble("sends-no-channel", channel=sensor.channel)
-        bad = next((h for h in self._sensors.health(kit) if h.name == sensor.channel and h.cause in BAD_SENSOR), None)
+        column = self._store.column_of(kit, sensor.channel)
+        bad = next((h for h in self._sensors.health(kit) if h.name == column and h.cause in BAD_SENSOR), None)
         if bad is not None:
             raise _bad(bad)
         recent = self._sensors.recent(group, sensor.channel)
@@ -124,7 +125,7 @@ class Calibrating:
             raise
         # A sensor that has only now reached its end is steady there; the readings of the point alone show it.
         times, values = np.array(point.readings.t), np.array(point.readings.raw)
-        own = column_health(sensor.channel, times, values, state.live.extent(sensor.channel))
+        own = column_health(sensor.channel, times, values, state.live.extent(column))
         if own.cause in BAD_SENSOR:
             raise _bad(own)
         if not reason:

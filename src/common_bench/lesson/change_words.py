@@ -8,7 +8,7 @@ from common_bench.book.changes import Change, Row, RowChange
 from common_bench.calibrate.curves import curve_name
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.measured import written
-from common_bench.model.plan import plan_from_text
+from common_bench.model.plan_file import plan_from_text
 from common_bench.model.trouble import Trouble
 
 NOTHING = "nothing"

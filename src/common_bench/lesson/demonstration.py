@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,39 +12,48 @@ from common_bench.lesson.exporting import export_pool
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.discovery import plugged_in
 from common_bench.model.measured import Measured, written
-from common_bench.model.plan import shipped_plan
+from common_bench.model.plan import SensorPlan
+from common_bench.model.plan_file import shipped_plan
 from common_bench.model.trouble import PoolTrouble, Trouble
-from common_bench.standins.classes import ALIASES, CLASS_NAME, swinging_bottles
+from common_bench.standins.classes import CLASS_NAME
 from common_bench.standins.control import StandInProcess
+from common_bench.standins.world import MAIN, World, world_of
 
 Say = Callable[[str], None]
 PATIENCE = 60.0  # s of real time for any one step
-SETTLE = 0.8  # world s between letting go and recording
 POLL = 0.05  # s
-CLASSES = ("swinging-bottles",)
+UNIT_ROOM = 8  # characters for a point's name
 
 
 class Demonstrated(NamedTuple):
-    """What the headless lesson leaves: its book, the class finding, the files."""
+    """What the headless lesson leaves: its book, the class finding by name, the files."""
 
     book: Path
-    g: Measured
+    name: str
+    finding: Measured
     files: list[Path]
 
 
 def prepared_lesson(
-    book: Path, *, speed: float = 1.0, count: int = 6, class_name: str = "swinging-bottles"
+    book: Path, *, speed: float = 1.0, count: int = 6, class_name: str = MAIN, seed: int = 9
 ) -> OpenLesson:
-    """A new book of the class with its groups and the lengths that they state; nothing heard yet."""
-    if class_name != "swinging-bottles":
-        return OpenLesson.make(book, shipped_plan(class_name), CLASS_NAME, ALIASES[:count], speed=speed)
-    benches = swinging_bottles(count)
-    lesson = OpenLesson.make(
-        book, shipped_plan("swinging-bottles"), CLASS_NAME, [bench.alias for bench in benches], speed=speed
-    )
-    for group, bench in zip(lesson.store.groups, benches, strict=True):
-        lesson.planning.set_condition(group.id, "length", f"{bench.stated_length} ± {bench.u_length} m")
+    """A new book of the sample class with its groups and what they state of their conditions; nothing heard yet.
+
+    class_name: of a world that has a shipped plan.
+    """
+    plan, benches = shipped_plan(class_name), world_of(class_name).benches(count, seed)
+    lesson = OpenLesson.make(book, plan, CLASS_NAME, [bench.alias for bench in benches], speed=speed)
+    state_conditions(lesson, {bench.alias: bench.stated for bench in benches})
     return lesson
+
+
+def state_conditions(lesson: OpenLesson, stated: Mapping[str, Mapping[str, str]]) -> None:
+    """Sets the conditions of the plan that the groups of a sample class state. stated: alias -> condition -> text."""
+    wanted = {condition.name for condition in lesson.store.plan.conditions}
+    for group in lesson.store.groups:
+        for name, text in stated.get(group.alias, {}).items():
+            if name in wanted and name not in lesson.store.conditions(group.id):
+                lesson.planning.set_condition(group.id, name, text)
 
 
 def plug_in(lesson: OpenLesson, folder: Path) -> None:
@@ -53,17 +62,19 @@ def plug_in(lesson: OpenLesson, folder: Path) -> None:
     lesson.roster.give_kits_in_order(made)
 
 
-def demonstrate(out: Path, *, speed: float = 6.0, seed: int = 9, say: Say = print) -> Demonstrated:
-    """Calibrates on known masses, records three runs for each group, works up and pools.
+def demonstrate(
+    out: Path, *, speed: float = 6.0, seed: int = 9, class_name: str = MAIN, say: Say = print
+) -> Demonstrated:
+    """Calibrates as the plan asks, records the plan's runs for each group, works up and pools.
 
     `out` gets the book, pool.csv, pool.json and the class graph. Raises Trouble in words.
     """
     out.mkdir(parents=True, exist_ok=True)
-    book = out / "swinging-bottles.benchbook"
+    book = out / f"{class_name}.benchbook"
     folder = out / ".ports"
-    lesson = prepared_lesson(book, speed=speed)
+    lesson = prepared_lesson(book, speed=speed, class_name=class_name, seed=seed)
     try:
-        with StandInProcess(folder, seed=seed, world_speed=speed) as stand_ins:
+        with StandInProcess(folder, seed=seed, world_speed=speed, class_name=class_name) as stand_ins:
             say(f"Six stand-in kits are plugged in; their world runs {speed:g} times as fast as ours.")
             plug_in(lesson, folder)
             _until(
@@ -72,8 +83,10 @@ def demonstrate(out: Path, *, speed: float = 6.0, seed: int = 9, say: Say = prin
                 "every kit is heard",
             )
             say(f"Plug in    {len(lesson.store.groups)} of {len(lesson.store.groups)} kits heard and read.")
-            _calibrate(lesson, stand_ins, say)
-            _record(lesson, stand_ins, say)
+            for sensor in lesson.store.plan.sensors:
+                if sensor.needs_points:
+                    _calibrate(lesson, sensor, stand_ins, world_of(class_name), say)
+            _record(lesson, stand_ins, world_of(class_name), say)
             _pool(lesson, say)
         files = export_pool(lesson, out)
         result = lesson.pooling.class_result()
@@ -88,7 +101,7 @@ def demonstrate(out: Path, *, speed: float = 6.0, seed: int = 9, say: Say = prin
         if folder.exists() and not any(folder.iterdir()):
             folder.rmdir()
     say(f"In {out}: {', '.join(path.name for path in [book, *files])}")
-    return Demonstrated(book, result.finding, files)
+    return Demonstrated(book, result.finding_name, result.finding, files)
 
 
 def _until(lesson: OpenLesson, met: Callable[[], bool], what: str) -> None:
@@ -100,15 +113,18 @@ def _until(lesson: OpenLesson, met: Callable[[], bool], what: str) -> None:
         time.sleep(POLL)
 
 
-def _calibrate(lesson: OpenLesson, stand_ins: StandInProcess, say: Say) -> None:
-    sensor = lesson.store.sensor()
-    assert sensor is not None
+def _wait(lesson: OpenLesson, seconds: float, what: str) -> None:
+    """Lets world seconds go by."""
+    begun = lesson.engine.now()
+    _until(lesson, lambda: lesson.engine.now() > begun + seconds, what)
+
+
+def _calibrate(lesson: OpenLesson, sensor: SensorPlan, stand_ins: StandInProcess, world: World, say: Say) -> None:
     everybody = [group.id for group in lesson.store.groups]
     for point in sensor.points:
         stand_ins.order(kits="all", hang=point.label)
-        begun = lesson.engine.now()
-        # What hung before was steady too: only readings after the change count.
-        _until(lesson, lambda: lesson.engine.now() > begun + 2.0, "the masses hang still")
+        # What was held before was steady too: only readings after the change count.
+        _wait(lesson, world.settle, f"{point.label} is held")
         left = set(everybody)
         while left:
             left -= set(lesson.calibrating.take_points(sorted(left), sensor.channel, point)[0])
@@ -119,51 +135,61 @@ def _calibrate(lesson: OpenLesson, stand_ins: StandInProcess, say: Say) -> None:
                     "the kits are steady",
                 )
         say(
-            f"Calibrate  {point.label:>8} = {point.value:.3f} N taken on {len(everybody)} benches"
+            f"Calibrate  {point.label:>{UNIT_ROOM}} = {point.value:.3f} {sensor.unit} taken on {len(everybody)} benches"
             + (" (check point)" if point.check else "")
         )
     lesson.calibrating.keep_calibrations(everybody, sensor.channel)
     for group in lesson.store.groups:
         ready = lesson.sensors.applied(group.id, sensor.channel)
         assert ready is not None
-        check = next(point for point in ready.calibration.points if point.check)
-        say(f"Calibrate  {group.alias:<8} {sentence(ready)}   check point {check_state(ready, check)}")
+        tested = [f"check point {check_state(ready, point)}" for point in ready.calibration.points if point.check]
+        say(f"Calibrate  {group.alias:<8} {sentence(ready)}   {' '.join(tested)}")
 
 
-def _record(lesson: OpenLesson, stand_ins: StandInProcess, say: Say) -> None:
+def _record(lesson: OpenLesson, stand_ins: StandInProcess, world: World, say: Say) -> None:
     everybody = [group.id for group in lesson.store.groups]
     for number in range(1, lesson.store.plan.runs_per_group + 1):
-        stand_ins.order(kits="all", hang="bottle")
-        begun = lesson.engine.now()
-        _until(lesson, lambda: lesson.engine.now() > begun + SETTLE, "the bottles swing")
+        for act in world.before:
+            stand_ins.order(kits="all", hang=act.what)
+            _wait(lesson, act.wait, f"{act.what} has been done")
         begun_on = lesson.recording.begin_runs(everybody)
         if len(begun_on) < len(everybody):
             raise Trouble("not-every-bench-ready")
         say(f"Record     run {number} begins on {len(begun_on)} benches, {lesson.store.plan.rule.words}")
+        for act in world.after:
+            _wait(lesson, act.wait, "the runs go on")
+            stand_ins.order(kits="all", hang=act.what)
         _until(lesson, lambda: not any(lesson.roster.recording(g) for g in everybody), f"run {number} ends")
         _until(lesson, lambda: len(lesson.store.kept_runs()) == number * len(everybody), "the runs are kept")
         for run in lesson.store.kept_runs()[-len(everybody) :]:
             words = ", ".join(f"{f.name} = {f.measured} ({f.how})" for f in lesson.store.findings(run.id))
+            words = words or (run.trouble.trouble.sentence if run.trouble is not None else "no finding")
             say(f"Work up    {lesson.store.group(run.group).alias:<8} run {run.number}: {words}")
 
 
 def _pool(lesson: OpenLesson, say: Say) -> None:
-    lesson.pooling.send_to_pool([run.id for run in lesson.store.kept_runs()])
+    """Sends what has findings, and sets aside one after the other whoever stands out, as a class would agree to."""
+    lesson.pooling.send_to_pool([run.id for run in lesson.store.kept_runs() if lesson.store.findings(run.id)])
     lesson.pooling.open_pool(opened=True)
     result = lesson.pooling.class_result()
     say(f"Pool       {len(result.points)} runs of {len(result.places)} groups: {_class_words(lesson)}")
-    for place in result.places:
-        if place.stands_out:
-            say(f"Pool       {place.words}")
-            runs = [row.run for row in lesson.store.pool_rows() if row.group == place.group]
-            lesson.pooling.set_aside_in_pool(runs, "length to be measured again")
-            say(f"Pool       {place.alias} set aside: length to be measured again; {_class_words(lesson)}")
+    for _ in result.places:
+        out = [place for place in lesson.pooling.class_result().places if place.stands_out and not place.aside]
+        if not out:
             break
+        worst = max(out, key=lambda place: abs(place.away))
+        say(f"Pool       {worst.words}")
+        runs = [row.run for row in lesson.store.pool_rows() if row.group == worst.group]
+        lesson.pooling.set_aside_in_pool(runs, REASON)
+        say(f"Pool       {worst.alias} set aside: {REASON}; {_class_words(lesson)}")
+
+
+REASON = "to be measured again"
 
 
 def _class_words(lesson: OpenLesson) -> str:
     result = lesson.pooling.class_result()
     if result.finding is None:
-        return result.why_no_line
+        return result.why_no_line or "no class finding"
     found = result.finding
     return f"{result.finding_name} = {written(found.value, found.u, found.unit)}"

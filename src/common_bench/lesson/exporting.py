@@ -13,7 +13,7 @@ from common_bench.lesson.store import applied_words
 from common_bench.links.file_link import tape_text
 from common_bench.model.block import Series
 from common_bench.model.class_line import ClassResult
-from common_bench.model.plan import plan_to_text
+from common_bench.model.plan_file import plan_to_text
 from common_bench.model.run import Run
 from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.reading.lines import LineCutter

@@ -20,7 +20,8 @@ from common_bench.lesson.roster import Roster
 from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.working_up import WorkingUp
-from common_bench.model.plan import Plan, plan_to_text
+from common_bench.model.plan import Plan
+from common_bench.model.plan_file import plan_to_text
 from common_bench.model.trouble import Trouble
 from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent

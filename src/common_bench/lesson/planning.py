@@ -10,13 +10,14 @@ from common_bench.book.changes import Change, RowChange
 from common_bench.calibrate.curves import find_curve
 from common_bench.calibrate.points import check_reference
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.plan_checking import checked
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.store import LessonStore
 from common_bench.model.calibration import PlannedPoint
 from common_bench.model.measured import Measured, read_measured
-from common_bench.model.plan import Plan, SensorPlan, plan_from_text, plan_to_text
+from common_bench.model.plan import Plan, SensorPlan
+from common_bench.model.plan_file import plan_from_text, plan_to_text
 from common_bench.model.trouble import CalibrationTrouble, PlanTrouble
-from common_bench.workings.evaluate import check
 from common_bench.workings.formula import Formula
 
 
@@ -36,10 +37,11 @@ class Planning:
     def edit_workings(self, lines: Sequence[str]) -> Change:
         """Replaces the plan's workings. Raises the first WorkingTrouble; the old ones then stay."""
         kept = tuple(line.strip() for line in lines if line.strip())
-        checked = check(kept, self._store.channels)
-        if checked.troubles:
-            raise checked.troubles[0]
-        return self.change_plan(msgspec.structs.replace(self._store.plan, workings=kept), "Change the workings")
+        plan = msgspec.structs.replace(self._store.plan, workings=kept)
+        found = checked(plan)
+        if found.troubles:
+            raise found.troubles[0]
+        return self.change_plan(plan, "Change the workings")
 
     def set_condition(self, group: int, name: str, text: str) -> Change:
         """A group's condition from now on, as `0.752 ± 0.002 m`; the plan's uncertainty where none is given."""

@@ -12,7 +12,8 @@ from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.address import read_address
 from common_bench.links.discovery import plugged_in, what_is_wrong
 from common_bench.model.bench import Port
-from common_bench.model.plan import Plan, RulePlan, plan_from_file
+from common_bench.model.plan import Plan, RulePlan
+from common_bench.model.plan_file import plan_from_file
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.standins.classes import ALIASES
 

@@ -14,7 +14,8 @@ from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import format_of
 from common_bench.links.address import Address, read_address
 from common_bench.model.bench import Port
-from common_bench.model.plan import AskPlan, as_bytes, plan_to_text
+from common_bench.model.plan import AskPlan, as_bytes
+from common_bench.model.plan_file import plan_to_text
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, Trouble
 from common_bench.record.engine import Engine
@@ -85,7 +86,8 @@ class Roster:
         state = self.kits.get(kit)
         if state is None or state.format is None:
             return []
-        return [name for name in self._store.channels if name not in state.format.channels]
+        sent = state.format.channels
+        return [name for name in self._store.channels if self._store.column_of(kit, name) not in sent]
 
     def raw_unit(self, group: int | None, channel: str) -> str:
         """The unit in which a channel comes, as the stream format has it (any kit's where no group is named)."""
@@ -93,7 +95,8 @@ class Roster:
         for kit in kits:
             state = self.kits.get(kit) if kit is not None else None
             columns = state.format.columns if state is not None and state.format is not None else ()
-            column = next((c for c in columns if c.name == channel), None)
+            wanted = self._store.column_of(kit, channel)
+            column = next((c for c in columns if c.name == wanted), None)
             if column is not None:
                 return column.unit
         return ""
@@ -212,6 +215,8 @@ class Roster:
             text = msgspec.json.encode(found).decode()
             self._store.book.amend("kit", kit, format=text, link=state.address.text)
             self._store.refresh("kit")
+        for each in (kit, *state.relayed.values()):
+            self._heard_by.calibrate(each, self._store.calibrations(each))
 
     def _records(self, state: KitState) -> bool:
         """Whether a run is under way on a port."""

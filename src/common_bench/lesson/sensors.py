@@ -28,7 +28,7 @@ class SensorStates:
         """speed: world s per s."""
         self._store, self._roster, self._speed = store, roster, speed
         self._steady: dict[tuple[int, str], tuple[float, Steadiness]] = {}
-        self._ready: dict[int, Applied] = {}
+        self._ready: dict[tuple[int, str], Applied] = {}
         changes.followers.append(self._forget)
 
     def _forget(self, _: Change) -> None:
@@ -40,7 +40,9 @@ class SensorStates:
         if state is None:
             return Picture(np.empty(0), np.empty(0))
         rate = state.rate if state.rate == state.rate and state.rate > 0 else USUAL_RATE
-        return state.live.recent(f"raw {channel}", STEADY_LOOK * max(1.0, USUAL_RATE / rate))
+        return state.live.recent(
+            f"raw {self._store.column_of(state.kit, channel)}", STEADY_LOOK * max(1.0, USUAL_RATE / rate)
+        )
 
     def steady(self, group: int, channel: str) -> Steadiness | None:
         """How steady a bench's channel is now; None where nothing is heard."""
@@ -84,9 +86,10 @@ class SensorStates:
 
     def made_ready(self, kept: Calibration) -> Applied:
         """A kept calibration ready to be applied, made once."""
-        if self._ready.get(kept.id) is None or self._ready[kept.id].calibration != kept:
-            self._ready[kept.id] = Applied(kept)
-        return self._ready[kept.id]
+        key = kept.id, kept.channel
+        if self._ready.get(key) is None or self._ready[key].calibration != kept:
+            self._ready[key] = Applied(kept)
+        return self._ready[key]
 
     def disagreements(self, channel: str) -> list[Disagreement]:
         """Benches that disagree with the class at a common point, the farthest first."""

@@ -5,11 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
+import msgspec
+
 from common_bench.book.book import Book
 from common_bench.book.changes import Row, RowChange
+from common_bench.calibrate.fitting import standing
 from common_bench.lesson.store_rows import (
     calibration_of,
     finding_of,
+    format_of,
     group_of,
     measured_of,
     point_of,
@@ -19,9 +23,11 @@ from common_bench.model.bench import Group, Kit, emblem_for
 from common_bench.model.calibration import Calibration, ReferencePoint
 from common_bench.model.class_line import ClassResult
 from common_bench.model.measured import Measured
-from common_bench.model.plan import Plan, SensorPlan, plan_from_text
+from common_bench.model.plan import Plan, SensorPlan
+from common_bench.model.plan_file import plan_from_text
 from common_bench.model.run import Finding, Moment, PoolRow, Run, RunSetting
-from common_bench.model.trouble import BookTrouble
+from common_bench.model.stream import StreamFormat
+from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.pool.class_line import class_result
 from common_bench.workings.evaluate import Workings, check
 
@@ -63,7 +69,7 @@ class LessonStore:
         if row["text"] != self._planned[0]:
             plan = plan_from_text(row["text"], "the plan in this book")
             channels = {sensor.channel: sensor.unit for sensor in plan.sensors}
-            self._planned = row["text"], plan, check(plan.workings, channels)
+            self._planned = row["text"], plan, check(plan.in_use, channels)
         return self._planned[1]
 
     @property
@@ -152,9 +158,48 @@ class LessonStore:
         ]
 
     def calibration(self, kit: int, channel: str) -> Calibration | None:
-        """The newest that is kept for a kit's channel."""
+        """The newest that is kept for a kit's channel and the quantity that the plan makes of it; where the plan needs
+        no points, what holds without them."""
+        sensor = self.sensor(channel)
         own = self._kept_rows(kit, channel)
-        return calibration_of(own[-1]) if own else None
+        if sensor is not None:
+            own = [row for row in own if row["quantity"] == sensor.quantity and row["unit"] == sensor.unit]
+        if own:
+            return self._in_use(calibration_of(own[-1]), sensor, kit)
+        if sensor is None or sensor.needs_points:
+            return None
+        column = self.column_of(kit, channel)
+        format = self.format(kit)
+        try:
+            choice = sensor.choice(format.unit_of(column) if format is not None else "")
+            return self._in_use(standing(channel, sensor.quantity, sensor.unit, choice), sensor, kit)
+        except Trouble:
+            return None  # the plan says where
+
+    def _in_use(self, kept: Calibration, sensor: SensorPlan | None, kit: int) -> Calibration:
+        """A calibration with what the plan says of its use."""
+        if sensor is None:
+            return kept
+        column = self.column_of(kit, sensor.channel)
+        heard_as = column if column != sensor.channel else ""
+        return msgspec.structs.replace(kept, heard_as=heard_as, believed=sensor.believed, edges=sensor.edges)
+
+    def format(self, kit: int) -> StreamFormat | None:
+        """How a kit was read the last time, as a receiver's where it is relayed."""
+        rows = {row["identity"]: row for row in self.rows("kit")}
+        own = next((row for row in rows.values() if row["id"] == kit), None)
+        if own is None:
+            return None
+        return format_of(own) or format_of(rows.get(own["identity"].rpartition("#")[0], own))
+
+    def column_of(self, kit: int | None, channel: str) -> str:
+        """The column in which a kit sends a channel of the plan; the channel's own name where that is not known."""
+        sensor = self.sensor(channel)
+        format = self.format(kit) if kit is not None and sensor is not None and sensor.also else None
+        if sensor is None or format is None:
+            return channel
+        columns = [(each.name, each.unit) for each in format.columns if each.role == "channel"]
+        return sensor.heard_in(columns) or channel
 
     def all_calibrations(self, kit: int, channel: str) -> list[Calibration]:
         """All that were kept for a kit's channel, in this lesson or before, oldest first."""

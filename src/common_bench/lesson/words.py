@@ -70,11 +70,11 @@ def bench_words(lesson: OpenLesson, group: int, stage: Stage) -> BenchWords:
     sensor = lesson.store.sensor()
     value, unit, guess = NO_VALUE, sensor.unit if sensor else "", False
     if state is not None and sensor is not None and state.trouble is None:
-        name = next((name for name in lesson.store.plan.show if name in lesson.store.workings.kinds), "")
+        name = next((name for name in lesson.store.plan.shown if name in lesson.store.workings.kinds), "")
         latest = state.live.latest(name)
         if latest is not None and latest.value == latest.value:
             value, unit, guess = shown(latest), latest.unit, latest.guess
-        elif (raw := state.live.latest(f"raw {sensor.channel}")) is not None:
+        elif (raw := state.live.latest(f"raw {lesson.store.column_of(state.kit, sensor.channel)}")) is not None:
             value, unit = digits(raw.value, RAW_DIGITS), "raw"
     line, tone = _line(lesson, group, stage)
     return BenchWords(line, tone, value, unit, guess)
@@ -282,7 +282,7 @@ def column_rows(lesson: OpenLesson, kit: int) -> list[list[str | tuple[str, str]
     if format is None:
         return []
     health = {each.name: each for each in lesson.sensors.health(kit)}
-    quantities = {sensor.channel: sensor.quantity for sensor in lesson.store.plan.sensors}
+    quantities = {lesson.store.column_of(kit, each.channel): each.quantity for each in lesson.store.plan.sensors}
     rows: list[list[str | tuple[str, str]]] = []
     for at, column in enumerate(format.columns, 1):
         name, role = f"{at} {column.name}", ROLE_WORDS[column.role]

@@ -101,7 +101,9 @@ class Calibration(msgspec.Struct, frozen=True):
     counted from `frame`; range: what the curve takes (raw readings, or what `choice.steps` make of
     them), between its points; noise, step: scatter of single readings at the points and resolution
     (raw unit); chi_square over `dof` degrees of freedom; rms_residual: how far the points lie, or may lie,
-    from the curve (rms, in the quantity's unit).
+    from the curve (rms, in the quantity's unit). As the plan has it when it is put to use: heard_as, the column in which
+    this kit sends the channel, where it is another; believed, the range of the quantity outside which it is a guess; edges,
+    whether each change of an on/off signal has a line of its own.
     """
 
     channel: str
@@ -121,6 +123,9 @@ class Calibration(msgspec.Struct, frozen=True):
     chi_square: float = 0.0
     dof: int = 0
     rms_residual: float = 0.0
+    heard_as: str = ""
+    believed: tuple[float, float] | None = None
+    edges: bool = False
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))

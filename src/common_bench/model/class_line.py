@@ -6,6 +6,8 @@ import msgspec
 
 from common_bench.model.measured import Measured
 
+MEAN, SCATTER = "class_mean", "class_scatter"  # by which a class finding names them where there is no line
+
 
 class ClassPoint(msgspec.Struct, frozen=True):
     """One run on the class graph, in the units of the axes."""
@@ -60,9 +62,20 @@ class ClassLine(msgspec.Struct, frozen=True):
         return float(max(0.0, aa + 2 * x * ab + x * x * bb) ** 0.5)
 
 
+class ClassLevel(msgspec.Struct, frozen=True):
+    """Groups compared where there is no line: mean of their means with its standard uncertainty (scatter over the root of
+    their number, JCGM 100, 4.2.3, and what they share), and their scatter (standard deviation) with its own."""
+
+    mean: Measured
+    scatter: Measured
+    groups: int
+    runs: int
+
+
 class ClassResult(msgspec.Struct, frozen=True):
     """within, between: scatter of y inside a group from run to run, and between groups about the line
-    beyond that (unit of y, nan where unknown). `why_no_line` says in words what is missing."""
+    beyond that (unit of y, nan where unknown). `why_no_line` says in words what is missing. x_label is empty where y is
+    only compared; level: then, and where x is drawn without a line."""
 
     x_label: str
     y_label: str
@@ -75,6 +88,7 @@ class ClassResult(msgspec.Struct, frozen=True):
     within: float
     between: float
     why_no_line: str = ""
+    level: ClassLevel | None = None
 
     @property
     def agreement(self) -> float:

@@ -1,40 +1,71 @@
-"""The plan: what an experiment measures. Read from and written to a text file (TOML)."""
+"""The plan: what an experiment measures, as values."""
 
 from __future__ import annotations
 
-import tomllib
-from importlib.resources import files
-from pathlib import Path
-from typing import Any
+from collections.abc import Sequence
+from fnmatch import fnmatchcase
+from typing import Literal
 
 import msgspec
 
 from common_bench.model.calibration import CurveChoice, PlannedPoint, curve_key
 from common_bench.model.measured import Measured, read_measured
 from common_bench.model.stream import StreamFormat
-from common_bench.model.trouble import PlanTrouble, Trouble
+from common_bench.model.trouble import PlanTrouble
+
+PLAN_VERSION = 1  # of the form of plan files
+OFF = "#"  # before a working that is switched off
+
+ConditionKind = Literal["number", "choice", "words"]
 
 
 class Condition(msgspec.Struct, frozen=True):
-    """What a group sets or measures by hand for a run; `u` is proposed, a group may state its own."""
+    """What a group sets or measures by hand for a run; `u` is proposed, a group may state its own.
+
+    kind: a number with its unit, one of `choices`, or words; same_for_all: the class sets it once; per_run: it may change
+    from run to run; values: those that each group shall visit, in the unit.
+    """
 
     name: str
-    unit: str
+    unit: str = ""
     u: float = 0.0
     about: str = ""
+    kind: ConditionKind = "number"
+    choices: tuple[str, ...] = ()
+    same_for_all: bool = False
+    per_run: bool = False
+    values: tuple[float, ...] = ()
+
+
+class Threshold(msgspec.Struct, frozen=True):
+    """Above or below a value of the quantity, in its unit, a tile turns amber and says these words."""
+
+    words: str
+    above: float | None = None
+    below: float | None = None
+
+    def met(self, value: float) -> bool:
+        """Whether a value is beyond it; never for an unknown one."""
+        over = self.above is not None and value > self.above
+        return over or (self.below is not None and value < self.below)
 
 
 class SensorPlan(msgspec.Struct, frozen=True):
-    """A channel to be calibrated, the quantity it shall show, the curve (its key, or its name in a file) and the points.
+    """A channel, the quantity that it shall show, through which curve (its key, or its name in a file).
 
-    steps: workings from `reading` to what the curve takes; formula, u: for the curve “formula”;
+    also: other names under which kits send it, `*` for any letters, `(V)` for any column in that unit;
+    curve `as-it-comes`: the number is the quantity already; `formula`: a data sheet's formula with its stated uncertainty
+    u; the others need reference points. steps: workings from `reading` to what the curve takes;
     steady_drift (unit per s), steady_scatter (unit): limits, 0 where they are proposed from the
-    channel itself; old_after: days after which a calibration is told as old, 0 for never.
+    channel itself; old_after: days after which a calibration is told as old, 0 for never; believed: the range in the
+    quantity's unit outside which a value is a guess; warn: thresholds of the tiles; scale: ends of its graph's axis, free
+    where there is none; digits: decimals that are shown, by the uncertainty where there are none; edges: the kit sends a
+    line for each change of an on/off signal, with its time.
     """
 
     channel: str
     quantity: str
-    unit: str
+    unit: str = ""
     curve: str = "straight-line"
     points: tuple[PlannedPoint, ...] = ()
     steps: tuple[str, ...] = ()
@@ -43,12 +74,39 @@ class SensorPlan(msgspec.Struct, frozen=True):
     steady_drift: float = 0.0
     steady_scatter: float = 0.0
     old_after: int = 0
+    also: tuple[str, ...] = ()
+    believed: tuple[float, float] | None = None
+    warn: tuple[Threshold, ...] = ()
+    scale: tuple[float, float] | None = None
+    digits: int | None = None
+    edges: bool = False
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))
 
     def choice(self, raw_unit: str) -> CurveChoice:
         return CurveChoice(self.curve, self.steps, self.formula, self.u, raw_unit)
+
+    @property
+    def needs_points(self) -> bool:
+        """Whether it must be held at known values before it says anything."""
+        return self.curve not in STANDING
+
+    def warning(self, value: float) -> str:
+        """The words of the first threshold that a value is beyond; empty where there is none."""
+        return next((each.words for each in self.warn if each.met(value)), "")
+
+    def heard_in(self, columns: Sequence[tuple[str, str]]) -> str:
+        """The column that is meant, out of (name, unit) of all that a kit sends; empty where none is."""
+        for wanted in (self.channel, *self.also):
+            in_unit = wanted[1:-1] if wanted.startswith("(") and wanted.endswith(")") else None
+            for name, unit in columns:
+                if (unit == in_unit) if in_unit is not None else fnmatchcase(name.lower(), wanted.lower()):
+                    return name
+        return ""
+
+
+STANDING = ("as-it-comes", "formula")  # curves that need no points
 
 
 class RulePlan(msgspec.Struct, frozen=True):
@@ -94,27 +152,40 @@ def as_bytes(text: str) -> bytes:
 
 
 class ClassGraph(msgspec.Struct, frozen=True):
-    """The pool's graph: y against x as workings over findings and conditions, the class finding as a
-    working over `slope` and `intercept`, and the accepted value where there is one."""
+    """What the class finds: y against x as workings over findings and conditions, or y alone compared between the
+    groups where x is empty. finding: the class finding as a working over `slope` and `intercept` of the class line, or over
+    `class_mean` and `class_scatter` where there is no line; accepted: the value to compare it with, where there is one;
+    line: `straight` or `none`; point: one a `group` or one a `run`.
+    """
 
     y: str
-    x: str
+    x: str = ""
     finding: str = ""
     accepted: str = ""
+    line: Literal["straight", "none"] = "straight"
+    point: Literal["group", "run"] = "group"
+
+    @property
+    def has_line(self) -> bool:
+        return bool(self.x) and self.line == "straight"
 
 
 class Plan(msgspec.Struct, frozen=True):
     """What an experiment measures; a plan file (TOML) has these entries by these names.
 
-    name, about: what it is, for people; sensors: channels to calibrate; workings: lines of the formula language, in
-    order; findings: names of workings that give single numbers of a run; conditions: what a group sets by hand;
+    name, about: what it is, for people; gives: what comes of it in a few words; sensors: what is measured, each a quantity
+    that workings may use by its name; workings: lines of the formula language, in order, those that begin with # switched
+    off; findings: names of workings that give single numbers of a run; conditions: what a group sets by hand;
     runs_per_group: how many are wanted; rule: when a run begins and ends; show: names of workings that are shown live,
     the most important first; ask, commands: for kits that are asked or told something; formats: stream formats that go
-    before what is worked out; graph: what the class finds, None where it finds nothing together.
+    before what is worked out; graph: what the class finds, None where it finds nothing together; tiles: a few words for
+    the benches by stage; remarks: proposed for moments; sketch: what is seen, for its card, as
+    heights between 0 and 1 at even distances; version: of this form of file.
     """
 
     name: str
     about: str = ""
+    gives: str = ""
     sensors: tuple[SensorPlan, ...] = ()
     workings: tuple[str, ...] = ()
     findings: tuple[str, ...] = ()
@@ -126,6 +197,28 @@ class Plan(msgspec.Struct, frozen=True):
     commands: tuple[CommandPlan, ...] = ()
     formats: tuple[StreamFormat, ...] = ()
     graph: ClassGraph | None = None
+    tiles: dict[str, str] = {}
+    remarks: tuple[str, ...] = ()
+    sketch: tuple[float, ...] = ()
+    version: int = PLAN_VERSION
+
+    @property
+    def shown(self) -> tuple[str, ...]:
+        """What is shown live, the most important first: what is measured where the plan does not say."""
+        return self.show or tuple(each.quantity for each in self.sensors)
+
+    @property
+    def in_use(self) -> tuple[str, ...]:
+        """The workings as they are worked out: each measured quantity by its name, then those that are not switched
+        off."""
+        written = tuple(line for line in self.workings if not line.lstrip().startswith(OFF))
+        named = {line.partition("=")[0].strip().lower() for line in written}
+        measured = []
+        for each in self.sensors:
+            if each.quantity.isidentifier() and each.quantity.lower() not in named:
+                named.add(each.quantity.lower())
+                measured.append(measured_line(each))
+        return (*measured, *written)
 
     def condition(self, name: str) -> Condition:
         for found in self.conditions:
@@ -139,41 +232,9 @@ class Plan(msgspec.Struct, frozen=True):
         return read_measured(self.graph.accepted, self.graph.accepted.split()[-1])
 
 
-def plan_from_text(text: str, where: str) -> Plan:
-    """Reads a plan file's text. Raises PlanTrouble with the place."""
-    try:
-        return msgspec.convert(tomllib.loads(text), Plan)
-    except tomllib.TOMLDecodeError as fault:
-        raise PlanTrouble("not-a-plan-file", where=where, fault=fault) from fault
-    except (msgspec.ValidationError, Trouble) as fault:
-        raise PlanTrouble("plan-unusable", where=where, fault=fault) from fault
-
-
-def plan_to_text(plan: Plan) -> str:
-    """The plan as the text of a plan file; reading it again gives an equal plan."""
-    import tomli_w
-
-    text: str = tomli_w.dumps(_filled(msgspec.to_builtins(plan)), multiline_strings=True)
-    return text
-
-
-def _filled(value: Any) -> Any:
-    """Without what is not there, which a plan file cannot write."""
-    if isinstance(value, dict):
-        return {key: _filled(each) for key, each in value.items() if each is not None}
-    return [_filled(each) for each in value] if isinstance(value, (list, tuple)) else value
-
-
-def plan_from_file(path: Path) -> Plan:
-    """Reads a plan file. Raises PlanTrouble with the place."""
-    try:
-        text = path.read_text("utf-8")
-    except (OSError, UnicodeDecodeError) as fault:
-        raise PlanTrouble("plan-file-unreadable", where=str(path)) from fault
-    return plan_from_text(text, str(path))
-
-
-def shipped_plan(name: str) -> Plan:
-    """A plan that comes with the program, as `swinging-bottles`."""
-    found = files("common_bench.model").joinpath(f"{name}.toml")
-    return plan_from_text(found.read_text("utf-8"), name)
+def measured_line(sensor: SensorPlan) -> str:
+    """A measured quantity as a line of the formula language."""
+    channel = sensor.channel
+    if not channel.isidentifier() or channel.startswith("_"):
+        channel = f"“{channel}”" if '"' in channel else f'"{channel}"'
+    return f"{sensor.quantity} = calibrated {channel}"

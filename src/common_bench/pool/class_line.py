@@ -1,4 +1,4 @@
-"""The class line: one point a group, errors in both coordinates. Pool rows in, class result out.
+"""The class line: one point a group or a run, errors in both coordinates; or groups compared. Pool rows in, class result out.
 
 Runs of one group share their conditions' errors, so the line goes through the groups' means; each
 group is judged against the line through all the others.
@@ -11,63 +11,123 @@ from collections.abc import Sequence
 import numpy as np
 
 from common_bench.fits.straight_line import Line, straight_line
-from common_bench.model.class_line import STANDS_OUT, ClassLine, ClassPoint, ClassResult, GroupPlace
+from common_bench.model.class_line import (
+    MEAN,
+    SCATTER,
+    STANDS_OUT,
+    ClassLevel,
+    ClassLine,
+    ClassPoint,
+    ClassResult,
+    GroupPlace,
+)
 from common_bench.model.measured import Measured, plain
-from common_bench.model.plan import Plan
+from common_bench.model.plan import ClassGraph, Plan
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
+from common_bench.model.units import counts_from_own_zero
 from common_bench.workings.evaluate import number_from
 
 LEAST_GROUPS = 3
+LEAST_COMPARED = 2
 PLACES_FROM = 0.5  # of a standard uncertainty: an error of x below this is not worth naming
 
 
+def class_graph_of(plan: Plan) -> ClassGraph | None:
+    """The plan's class graph; its first finding compared between the groups where it draws none; None without a finding."""
+    return plan.graph or (ClassGraph(plan.findings[0]) if plan.findings else None)
+
+
 def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
-    """The class dataset as points, line and finding. Raises PoolTrouble where the plan has no class graph."""
-    graph = plan.graph
+    """The class dataset as points, line or level, and finding. Raises PoolTrouble where the plan has no finding."""
+    graph = class_graph_of(plan)
     if graph is None:
         raise PoolTrouble("no-class-graph")
-    points = []
-    for row in rows:
-        names = {**row.conditions, **row.findings}
-        try:
-            x, y = number_from(graph.x, names), number_from(graph.y, names)
-        except Trouble:
-            continue  # a run without its condition is listed by the lesson as missing, not drawn
-        points.append(ClassPoint(row.run, row.number, row.group, row.alias, x, y, row.aside))
-    places = _places(points)
+    points = [point for row in rows if (point := _point(graph, row)) is not None]
+    places = _places(points, each_run=graph.point == "run")
     used = [place for place in places if not place.aside]
-    line = None
-    why = ""
-    if len(used) < LEAST_GROUPS:
-        why = f"The class line needs {LEAST_GROUPS} groups; {len(used)} are in."
+    line, level, why = None, None, ""
+    if graph.has_line:
+        line, why = _line_or_why(used)
     else:
-        try:
-            line = _line(used)
-        except CalibrationTrouble as trouble:
-            why = f"There is no class line yet: {trouble.what}"
+        level = _level(used)
+        why = "" if level is not None else f"Groups are compared from {LEAST_COMPARED} on; {len(used)} are in."
     finding_name, _, formula = graph.finding.partition("=")
     finding = None
     if line is not None and formula:
         finding = _class_finding(formula.strip(), line, used)
-    judged = _judged_in_turn(places, graph.x)
-    within, between = _scatter(points, line)
+    elif level is not None:
+        finding_name, finding = _level_finding(finding_name.strip(), formula.strip(), level)
+    judged = _judged_in_turn(places, graph)
+    within, between = _scatter(points, line, level)
     runs = sum(place.runs for place in used)
     return ClassResult(
         graph.x, graph.y, tuple(points), judged, _kept(line, len(used), runs) if line else None, finding_name.strip(),
-        finding, plan.accepted(), within, between, why,
+        finding, plan.accepted(), within, between, why, level,
     )  # fmt: skip
 
 
-def _places(points: Sequence[ClassPoint]) -> list[GroupPlace]:
+def _point(graph: ClassGraph, row: PoolRow) -> ClassPoint | None:
+    """A run on the class graph; None for one without its condition, which is listed by the lesson as missing."""
+    names = {**row.conditions, **row.findings}
+    try:
+        x = number_from(graph.x, names) if graph.x else Measured(0.0, 0.0, "")
+        y = number_from(graph.y, names)
+    except Trouble:
+        return None
+    if not np.isfinite([x.value, y.value]).all():
+        return None
+    return ClassPoint(row.run, row.number, row.group, row.alias, x, y, row.aside)
+
+
+def _line_or_why(used: Sequence[GroupPlace]) -> tuple[Line | None, str]:
+    if len(used) < LEAST_GROUPS:
+        return None, f"The class line needs {LEAST_GROUPS} groups; {len(used)} are in."
+    try:
+        return _line(used), ""
+    except CalibrationTrouble as trouble:
+        return None, f"There is no class line yet: {trouble.what}"
+
+
+def _level(used: Sequence[GroupPlace]) -> ClassLevel | None:
+    n = len(used)
+    if n < LEAST_COMPARED:
+        return None
+    y, unit = np.array([place.y.value for place in used]), used[0].y.unit
+    scatter = float(np.std(y, ddof=1))
+    stated = float(np.mean([place.y.u**2 for place in used]))
+    # What the groups state beyond what they differ by is common to them, as the baths that all were calibrated in.
+    common = max(0.0, stated - scatter**2)
+    return ClassLevel(
+        Measured(float(y.mean()), (scatter**2 / n + common) ** 0.5, unit),
+        Measured(scatter, scatter / (2 * (n - 1)) ** 0.5, "K" if counts_from_own_zero(unit) else unit),
+        n,
+        sum(place.runs for place in used),
+    )
+
+
+def _level_finding(name: str, formula: str, level: ClassLevel) -> tuple[str, Measured | None]:
+    """The class finding over mean and scatter; the mean itself where the plan names none."""
+    if not formula:
+        return name or "mean of all groups", level.mean
+    try:
+        return name, number_from(formula, {MEAN: level.mean, SCATTER: level.scatter})
+    except Trouble:
+        return name, None
+
+
+def _places(points: Sequence[ClassPoint], *, each_run: bool) -> list[GroupPlace]:
+    """One place a group, or one a run."""
     places = []
-    for group in dict.fromkeys(point.group for point in points):
-        own = [point for point in points if point.group == group]
+    keys = [(point.group, point.run if each_run else 0) for point in points]
+    for key in dict.fromkeys(keys):
+        own = [point for point, its in zip(points, keys, strict=True) if its == key]
+        group = key[0]
         used = [point for point in own if not point.aside]
         shown = used or own
         places.append(
             GroupPlace(
-                group, own[0].alias, len(shown), _mean(shown, "x"), _mean(shown, "y"), float("nan"), float("nan"),
+                group, f"{own[0].alias} {own[0].number}" if each_run else own[0].alias, len(shown), _mean(shown, "x"), _mean(shown, "y"), float("nan"), float("nan"),
                 "" if used else own[0].aside,
             )
         )  # fmt: skip
@@ -118,7 +178,7 @@ def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace]) -> Me
     return Measured(centre.value, float(np.sqrt(gradient @ line.covariance @ gradient)), centre.unit)
 
 
-def _judged_in_turn(places: Sequence[GroupPlace], x_name: str) -> tuple[GroupPlace, ...]:
+def _judged_in_turn(places: Sequence[GroupPlace], graph: ClassGraph) -> tuple[GroupPlace, ...]:
     """Every place against the line through the other groups that are in and do not stand out.
 
     The one that lies farthest out is found first and no longer bends the line by which the others
@@ -127,7 +187,7 @@ def _judged_in_turn(places: Sequence[GroupPlace], x_name: str) -> tuple[GroupPla
     """
     trusted = [place for place in places if not place.aside]
     while True:
-        judged = [_judged(p, [other for other in trusted if other.group != p.group], x_name) for p in places]
+        judged = [_judged(p, [other for other in trusted if other.group != p.group], graph) for p in places]
         out = [p for p in judged if p.stands_out and any(other.group == p.group for other in trusted)]
         if not out or len(trusted) - 1 < LEAST_GROUPS:
             return tuple(judged)
@@ -135,10 +195,13 @@ def _judged_in_turn(places: Sequence[GroupPlace], x_name: str) -> tuple[GroupPla
         trusted = [place for place in trusted if place.group != worst.group]
 
 
-def _judged(place: GroupPlace, others: Sequence[GroupPlace], x_name: str) -> GroupPlace:
-    """The place against the line through the others: difference over all uncertainties that enter it."""
+def _judged(place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph) -> GroupPlace:
+    """The place against the line through the others, or against their mean: difference over all uncertainties that enter
+    it."""
     if len(others) < LEAST_GROUPS:
         return place
+    if not graph.has_line:
+        return _judged_by_level(place, others)
     try:
         line = _line(others)
     except CalibrationTrouble:
@@ -146,6 +209,8 @@ def _judged(place: GroupPlace, others: Sequence[GroupPlace], x_name: str) -> Gro
     x, y = place.x, place.y
     difference = y.value - float(line.at(x.value))
     u = float(np.sqrt(y.u**2 + (line.slope * x.u) ** 2 + float(line.u_at(x.value)) ** 2))
+    if not (u > 0 and line.slope):
+        return place
     away, x_off = float(difference / u), float(-difference / line.slope)
     words = ""
     if abs(away) > STANDS_OUT and np.isfinite(x_off):
@@ -153,13 +218,32 @@ def _judged(place: GroupPlace, others: Sequence[GroupPlace], x_name: str) -> Gro
         stated = "large" if x_off > 0 else "small"
         off = plain(abs(x_off), 2 if abs(x_off) > 0.02 else 3)
         words = (
-            f"{place.alias} sits {abs(away):.0f} uncertainties {side}, as if its {x_name} were stated "
+            f"{place.alias} sits {abs(away):.0f} uncertainties {side}, as if its {graph.x} were stated "
             f"{off} {x.unit} too {stated}: measured to the wrong place?"
         )
     return GroupPlace(place.group, place.alias, place.runs, x, y, away, x_off, place.aside, words)
 
 
-def _scatter(points: Sequence[ClassPoint], line: Line | None) -> tuple[float, float]:
+def _judged_by_level(place: GroupPlace, others: Sequence[GroupPlace]) -> GroupPlace:
+    """Groups scatter by themselves, so the scatter of the others is part of what a group may differ by."""
+    y = np.array([other.y.value for other in others])
+    scatter = float(np.std(y, ddof=1))
+    u = float(np.sqrt(place.y.u**2 + scatter**2 * (1 + 1 / len(y))))
+    if not u > 0:
+        return place
+    difference = place.y.value - float(y.mean())
+    away, words = difference / u, ""
+    if abs(away) > STANDS_OUT:
+        side = "low" if difference < 0 else "high"
+        words = (
+            f"{place.alias} sits {abs(away):.0f} uncertainties {side} of the others: is its sensor where theirs are?"
+        )
+    return GroupPlace(
+        place.group, place.alias, place.runs, place.x, place.y, away, float("nan"), place.aside, words
+    )  # fmt: skip
+
+
+def _scatter(points: Sequence[ClassPoint], line: Line | None, level: ClassLevel | None) -> tuple[float, float]:
     """Standard deviation of y within a group (pooled over groups), and between groups about the line
     beyond what that explains (one-way analysis of variance; ISO 5725-2 calls them repeatability and
     between-laboratory scatter)."""
@@ -168,11 +252,16 @@ def _scatter(points: Sequence[ClassPoint], line: Line | None) -> tuple[float, fl
     repeated = [[p.y.value for p in own] for own in groups if len(own) > 1]
     dof = sum(len(own) - 1 for own in repeated)
     within = float(np.sqrt(sum(float(np.var(own)) * len(own) for own in repeated) / dof)) if dof else float("nan")
-    if line is None or len(groups) < LEAST_GROUPS:
+    if (line is None and level is None) or len(groups) < LEAST_GROUPS:
         return within, float("nan")
-    off = [float(np.mean([p.y.value - float(line.at(p.x.value)) for p in own])) for own in groups]
+    taken = 2 if line is not None else 1  # degrees of freedom
+
+    def expected(x: float) -> float:
+        return float(line.at(x)) if line is not None else level.mean.value if level is not None else float("nan")
+
+    off = [float(np.mean([p.y.value - expected(p.x.value) for p in own])) for own in groups]
     size = float(np.mean([len(own) for own in groups]))
-    about = sum(each**2 for each in off) / max(1, len(off) - 2)
+    about = sum(each**2 for each in off) / max(1, len(off) - taken)
     return within, float(np.sqrt(max(0.0, about - (within**2 / size if within == within else 0.0))))
 
 

@@ -121,9 +121,9 @@ class Chain:
 
     def _one(self, block: Block) -> Worked:
         calibrated = {
-            channel: ready.series(block.t, block.channels[channel])
+            channel: ready.series(block.t, block.channels[column])
             for channel, ready in self._applied.items()
-            if channel in block.channels
+            if (column := ready.calibration.heard_as or channel) in block.channels
         }
         return Worked(block, calibrated, self._evaluator.push(block, calibrated))
 

@@ -91,6 +91,8 @@ class Engine:
 
     def events(self) -> list[EngineEvent]:
         """What has happened since last asked, oldest first."""
+        if not self._loop.is_alive:
+            self._events.publish()
         return self._events.take()
 
     # commands, from other threads
@@ -255,8 +257,10 @@ class Engine:
             self._publish()
 
     def _publish(self) -> None:
+        told = self._events.told
         kits = {id: kit.state for id, kit in self._kits.items()}
         self._snapshot = Snapshot(self.now(), self._turn_number, kits)
+        self._events.publish(told)
 
     def _fell(self, fault: BaseException) -> None:
         """A turn let something through: it is said, and listening goes on."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import queue
+from collections import deque
 from typing import Literal, NamedTuple
 
 from common_bench.model.run import Ending
@@ -45,20 +46,32 @@ class EngineEvent(NamedTuple):
 
 
 class EventQueue:
-    """Told by the engine and the journal's writer, asked by the lesson. When it is full the newest is let go: what a
-    person sees is in the snapshot, what must not be lost is in the journal."""
+    """Told by the engine and the journal's writer, asked by the lesson. Guarantees that nobody hears of something before
+    the snapshot in which it can be seen is published. When it is full the newest is let go: what a person sees is in the
+    snapshot, what must not be lost is in the journal."""
 
     def __init__(self) -> None:
-        self._queue: queue.Queue[EngineEvent] = queue.Queue(MOST_EVENTS)
+        self._told: deque[EngineEvent] = deque()
+        self._published: queue.Queue[EngineEvent] = queue.Queue(MOST_EVENTS)
 
     def tell(self, event: EngineEvent) -> None:
-        with contextlib.suppress(queue.Full):
-            self._queue.put_nowait(event)
+        self._told.append(event)
+
+    @property
+    def told(self) -> int:
+        """How many wait to be published."""
+        return len(self._told)
+
+    def publish(self, most: int = MOST_EVENTS) -> None:
+        """The oldest that were told can be seen now; most: how many."""
+        with contextlib.suppress(IndexError, queue.Full):
+            for _ in range(most):
+                self._published.put_nowait(self._told.popleft())
 
     def take(self) -> list[EngineEvent]:
-        """All that were told since last asked, oldest first."""
+        """All that were published since last asked, oldest first."""
         found: list[EngineEvent] = []
         with contextlib.suppress(queue.Empty):
             while True:
-                found.append(self._queue.get_nowait())
+                found.append(self._published.get_nowait())
         return found

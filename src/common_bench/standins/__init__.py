@@ -6,7 +6,6 @@ OFFERS = {
     "classes": (
         "ALIASES",
         "CLASS_NAME",
-        "swinging_bottles",
     ),
     "control": (
         "order",
@@ -17,9 +16,12 @@ OFFERS = {
         "FAULTS",
         "GATES",
     ),
-    "stand_in_class": (
-        "BATHS",
-        "StandInClass",
+    "stand_in_class": ("StandInClass",),
+    "world": (
+        "MAIN",
+        "World",
+        "world_of",
+        "worlds",
     ),
 }
 

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+WORD = "load"  # what the main channel is called in the dialects
 START_OF_DAY = datetime(2026, 11, 24, 10, 15, 30, tzinfo=UTC)
 
 
@@ -30,6 +31,14 @@ class Speech:
     line: Callable[[Sensed], bytes]
     start: tuple[bytes, ...] = ()
     end: bytes = b"\r\n"
+
+    def of(self, word: str) -> Speech:
+        """The same for a kit that calls its channel by another word."""
+        if word == WORD:
+            return self
+        old, new = WORD.encode(), word.encode()
+        start = tuple(line.replace(old, new) for line in self.start)
+        return Speech(self.about, lambda sensed: self.line(sensed).replace(old, new), start, self.end)
 
 
 def _text(form: str) -> Callable[[Sensed], bytes]:
@@ -94,7 +103,6 @@ def _senml(s: Sensed) -> bytes:
 ROWS = (b"ms;load;temp",)
 SPEECHES: dict[str, Speech] = {
     "semicolons": Speech("names first, then rows parted by semicolons", _text("{ms};{s.load};{s.temp:.1f}"), ROWS),
-    "probe": Speech("a thermistor's counts, names first", _text("{ms};{s.load};{s.temp:.1f}"), (b"ms;probe;temp",)),
     "commas": Speech("names first, then rows parted by commas", _text("{ms},{s.load},{s.temp:.1f}"), (b"ms,load,temp",)),
     "comma-space": Speech("commas with a space", _text("{ms}, {s.load}, {s.temp:.1f}"), (b"ms, load, temp",)),
     "tabs": Speech("parted by tabs, units in the names", _text("{ms}\t{s.load}\t{s.temp:.1f}"), (b"time (ms)\tload\ttemp (\xc2\xb0C)",)),

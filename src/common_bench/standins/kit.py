@@ -4,23 +4,15 @@ from __future__ import annotations
 
 import math
 import random
-import re
 from abc import ABC, abstractmethod
-from typing import Any
 
-from common_bench.standins.classes import BOTTLE, DIVIDER_FULL, DIVIDER_OHMS, ROOM, BathBench, BottleBench
-from common_bench.standins.dialects import SPEECHES, Sensed
-from common_bench.standins.pendulum import GRAVITY, Pendulum
+from common_bench.standins.dialects import SPEECHES, Sensed, Speech
+from common_bench.standins.world import StandInBench
 
 RATE = 50  # lines per second of the kit's own clock
-SETTLING = 0.25  # s, how fast the cell follows a new load
-LET_GO_AT = 0.20  # rad
 START_UP = 0.3  # s from a restart to the first line
 RESTART_EVERY = 4.0  # s, for a kit whose power is too weak
 BURST = 0.8  # s of lines that a stalling line sends at once
-MASS = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(g|kg)\s*$")
-BATH = re.compile(r"^\s*([-−]?\d+(?:\.\d+)?)\s*°?C\s*$")
-BATH_RATE = 10.0  # readings per second of a kit with a thermistor
 NOISE_BYTES = bytes(range(128, 256))
 FULL_SCALE = 4095  # counts of a converter, for a floating input
 
@@ -34,10 +26,11 @@ class StandInKit(ABC):
     """
 
     hello = b"kit v1"
+    word = "load"  # what its channel is called
 
     def __init__(
         self,
-        bench: BottleBench | BathBench,
+        bench: StandInBench,
         seed: int,
         *,
         dialect: str = "semicolons",
@@ -45,7 +38,7 @@ class StandInKit(ABC):
         gate: str = "",
     ) -> None:
         self.bench, self.rate, self.gate = bench, rate, gate
-        self.speech = SPEECHES[dialect]
+        self.speech = self.spoken_in(dialect)
         self._dice = random.Random(f"{seed}/{bench.alias}")
         self._world = 0.0
         self._next = math.inf
@@ -63,6 +56,10 @@ class StandInKit(ABC):
         self.drift = 0.0  # relative, on top of the kit's own
         self.clock_from = 0.0  # ms that the clock shows at a restart
         self.sensor = ""  # hum50, hum60, stuck, saturated, floating
+
+    def spoken_in(self, dialect: str) -> Speech:
+        """How it speaks in a dialect: with the word for its own channel."""
+        return SPEECHES[dialect].of(self.word)
 
     def restart(self, at: float) -> None:
         """As when the kit is opened or its reset button is pressed, at world time `at` in s."""
@@ -133,9 +130,13 @@ class StandInKit(ABC):
             if not self.gated and not self.silent and self.gate != "asked":
                 out += self._spoken(self._line())
             self._row += 1
-            # The kit counts its own milliseconds; its second is a little longer or shorter than ours.
-            self._next = self._started + self._row / self.rate / (1 + self.bench.clock_error + self.drift)
+            self._next = self._row_at()
         return b"".join(out)
+
+    def _row_at(self) -> float:
+        """World time of the next row. The kit counts its own milliseconds; its second is a little longer or shorter than
+        ours."""
+        return self._started + self._row / self.rate / (1 + self.bench.clock_error + self.drift)
 
     def _spoken(self, line: bytes) -> list[bytes]:
         """The line as it goes out: whole, damaged, or held back for a burst."""
@@ -185,76 +186,3 @@ class StandInKit(ABC):
             at = self._dice.randrange(len(line) - 2)
             line = line[:at] + bytes(self._dice.choices(NOISE_BYTES, k=2)) + line[at + 2 :]
         return line
-
-
-class BottleKit(StandInKit):
-    """A load cell on which a mass hangs still or a bottle swings."""
-
-    hello = b"swing kit v3, zero done"
-
-    def __init__(self, bench: BottleBench, seed: int, **options: Any) -> None:
-        super().__init__(bench, seed, **options)
-        self.bottle = bench
-        self._load = 0.0  # N that hangs still
-        self._cell = 0.0  # N that the cell shows
-        self._pendulum: Pendulum | None = None
-
-    def hang(self, what: str) -> None:
-        """`nothing`, a mass as `100 g`, or `bottle` (pulled aside and let go). Raises ValueError otherwise."""
-        mass = MASS.match(what)
-        if mass:
-            kilograms = float(mass[1]) / (1000 if mass[2] == "g" else 1)
-            if kilograms > 20:
-                raise ValueError("the load cell carries 20 kg at most")
-            self._load, self._pendulum = kilograms * GRAVITY, None
-        elif what == "nothing":
-            self._load, self._pendulum = 0.0, None
-        elif what == "bottle":
-            angle = LET_GO_AT * self._dice.uniform(0.95, 1.05)
-            self._pendulum = Pendulum(self.bottle.length, BOTTLE, self.bottle.damping, angle)
-        else:
-            raise ValueError(f"“{what}” cannot be hung: say nothing, a mass as 100 g, or bottle")
-        self.hung = what
-
-    def _follow(self, h: float) -> None:
-        if self._pendulum is not None:
-            self._pendulum.step(h)
-            self._cell = self._pendulum.tension
-        else:
-            self._cell += (self._load - self._cell) * (1 - math.exp(-h / SETTLING))
-
-    def _shown(self) -> float:
-        return self.bottle.zero + self.bottle.counts_per_newton * self._cell
-
-
-class BathKit(StandInKit):
-    """A thermistor in a divider with a fixed resistor, held into baths; it takes its time to follow."""
-
-    hello = b"bath kit v1, probe on"
-
-    def __init__(self, bench: BathBench, seed: int, **options: Any) -> None:
-        super().__init__(
-            bench, seed, **{**options, "dialect": "probe", "rate": min(options.get("rate", RATE), BATH_RATE)}
-        )
-        self.bath = bench
-        self._around = self._probe = ROOM  # °C
-        self.hung = f"{ROOM:g} °C"
-
-    def hang(self, what: str) -> None:
-        """A bath as `40 °C`, or `nothing` for the room's air."""
-        found = BATH.match(what)
-        if not found and what != "nothing":
-            raise ValueError(f"the probe cannot be held into “{what}”: say a bath as 40 °C, or nothing")
-        degrees = float(found[1].replace("−", "-")) if found else ROOM
-        if not -20 <= degrees <= 105:
-            raise ValueError("a bath has −20 to 105 °C")
-        self._around = degrees
-        self.hung = what
-
-    def _follow(self, h: float) -> None:
-        self._probe += (self._around - self._probe) * (1 - math.exp(-h / self.bath.settling))
-
-    def _shown(self) -> float:
-        kelvin = self._probe + 273.15
-        ohms = self.bath.ohms_at_room * math.exp(self.bath.b * (1 / kelvin - 1 / 298.15))
-        return DIVIDER_FULL * ohms / (ohms + DIVIDER_OHMS)

@@ -21,14 +21,12 @@ from typing import Any
 import msgspec
 
 from common_bench.model.bench import Port, StandInNotice
-from common_bench.standins.classes import BathBench, BottleBench, swinging_bottles, warm_baths
 from common_bench.standins.faults import FAULTS, KIT
-from common_bench.standins.kit import RATE, BathKit, BottleKit, StandInKit
+from common_bench.standins.kit import RATE
 from common_bench.standins.outlets import Outlet, RemoteTerminalOutlet, SocketOutlet, TerminalOutlet, TopicOutlet
+from common_bench.standins.world import MAIN, world_of
 
 TICK = 0.004  # s
-BATHS = "warm-baths"
-CLASSES = ("swinging-bottles", BATHS)
 OVER = ("serial", "tcp", "rfc2217", "mqtt")
 
 
@@ -49,7 +47,7 @@ class StandInClass:
         faults: Sequence[str] = (),
         over: str = "serial",
         broker: str = "",
-        class_name: str = "swinging-bottles",
+        class_name: str = MAIN,
     ) -> None:
         """dialects and gates are given to the kits in turn; faults to all; over: one of OVER."""
         self.folder = folder
@@ -58,16 +56,13 @@ class StandInClass:
         mark = f"{os.getpid()}"
         self.kits: dict[str, Outlet] = {}
         self.class_name = class_name
-        benches: Sequence[BottleBench | BathBench] = (
-            warm_baths(count, seed) if class_name == BATHS else swinging_bottles(count, seed)
-        )
-        for place, bench in enumerate(benches):
+        self.world_kind = world_of(class_name)
+        self.benches = {bench.alias: bench for bench in self.world_kind.benches(count, seed)}
+        for place, bench in enumerate(self.benches.values()):
             how: dict[str, Any] = {
                 "dialect": dialects[place % len(dialects)], "rate": rate, "gate": gates[place % len(gates)],
             }  # fmt: skip
-            kit: StandInKit = (
-                BathKit(bench, seed, **how) if isinstance(bench, BathBench) else BottleKit(bench, seed, **how)
-            )
+            kit = self.world_kind.kit(bench, seed, **how)
             kit.start_up *= max(
                 1.0, world_speed
             )  # opening a port takes its time in our world, however fast theirs runs
@@ -101,6 +96,17 @@ class StandInClass:
             for place, (alias, each) in enumerate(self.kits.items(), 1)
             if each.plugged
         )  # fmt: skip
+
+    def truth_of(self, alias: str) -> dict[str, Any]:
+        """What no program that measures can see of a bench."""
+        bench = self.benches[alias]
+        return {"stated": dict(bench.stated), "true": dict(bench.true), "trouble": bench.trouble or None}
+
+    @property
+    def truth(self) -> dict[str, Any]:
+        """What a class finds that measures without fault."""
+        found = self.world_kind.truth(list(self.benches.values()))
+        return {"name": found.name, "value": found.value, "unit": found.unit}
 
     def _announce(self) -> None:
         notice = StandInNotice(os.getpid(), str(self._control_path), self.ports, self.class_name, self.world_speed)

@@ -13,7 +13,16 @@ OFFERS = {
         "Workings",
     ),
     "formula": ("Formula",),
-    "reading": ("Node",),
+    "kinds": (
+        "Kind",
+        "kind_of",
+        "NO_UNIT",
+    ),
+    "reading": (
+        "Node",
+        "read_working",
+        "WORDS",
+    ),
 }
 
 __all__ = names_of(OFFERS)

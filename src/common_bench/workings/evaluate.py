@@ -18,6 +18,7 @@ from common_bench.workings.reading import Node, Read, read_working
 from common_bench.workings.spans import NumberOf, number_over, time_of_first
 
 Value = Series | Events | NumberOf
+LONGEST_NAME = 24  # characters by which a line is named
 INNER = "@"  # in the name of a result that no working of its own names, as what stands in the brackets of a mean
 
 
@@ -55,7 +56,7 @@ def check(lines: Sequence[str], channels: Mapping[str, str]) -> Workings:
     """lines: workings in order; channels: channel -> unit of its quantity. Never raises; troubles stand by the lines."""
     checked: list[Working] = []
     kinds: dict[str, Kind] = {}
-    for number, text in enumerate(lines, 1):
+    for text in lines:
         read: Read | None = None
         try:
             read = read_working(text)
@@ -66,9 +67,15 @@ def check(lines: Sequence[str], channels: Mapping[str, str]) -> Workings:
             kinds[read.name] = kind_of(read, kinds, channels)
             checked.append(Working(text, read, kinds[read.name]))
         except WorkingTrouble as trouble:
-            trouble.where = f"working {number}"
+            trouble.where = f"“{read.name if read else shorter(text)}”"
             checked.append(Working(text, read, None, trouble))
     return Workings(tuple(checked), dict(channels))
+
+
+def shorter(text: str) -> str:
+    """What a line is called that has no name yet."""
+    name = text.partition("=")[0].strip() or text.strip()
+    return name if len(name) <= LONGEST_NAME else f"{name[:LONGEST_NAME]}…"
 
 
 class Evaluator:

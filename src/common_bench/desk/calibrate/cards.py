@@ -144,11 +144,12 @@ class SteadyCard(Card):
             self.strip.show_picture(np.empty(0), np.empty(0), STRIP, 0.0)
             return None
         self.strip.recolour(lesson.store.group(group).emblem.colour)
-        picture = state.live.picture(f"raw {sensor.channel}", STRIP, max(100, self.strip.width()))
+        raw = f"raw {lesson.store.column_of(state.kit, sensor.channel)}"
+        picture = state.live.picture(raw, STRIP, max(100, self.strip.width()))
         found = lesson.sensors.steady(group, sensor.channel)
         self.strip.show_band(*(inside_limits(found) or (None, None)))
         self.strip.show_picture(picture.t, picture.values, STRIP, state.live.last_t, look=LOOK)
-        latest = state.live.latest(f"raw {sensor.channel}")
+        latest = state.live.latest(raw)
         known = latest is not None and state.trouble is None and latest.value == latest.value
         return latest.value if latest is not None and known else None
 

@@ -257,7 +257,7 @@ class RecordStage(StageView):
 
     def _names(self) -> tuple[str, ...]:
         kinds = self.hub.lesson.store.workings.kinds
-        return tuple(name for name in self.hub.lesson.store.plan.show if name in kinds)
+        return tuple(name for name in self.hub.lesson.store.plan.shown if name in kinds)
 
     def draw(self) -> None:
         names = self._names()

@@ -188,11 +188,9 @@ class Tile(QFrame):
         latest = state.live.latest(name)
         picture = state.live.picture(name, seconds, max(60, self.trace.width()))
         if not len(picture.t) or not np.isfinite(picture.values).any():
-            raw = (
-                f"raw {self._hub.lesson.store.plan.sensors[0].channel}"
-                if self._hub.lesson.store.plan.sensors
-                else next(iter(state.live.names()), "")
-            )
+            store = self._hub.lesson.store
+            sensor = store.sensor()
+            raw = f"raw {store.column_of(state.kit, sensor.channel)}" if sensor else next(iter(state.live.names()), "")
             latest, picture, name = (
                 state.live.latest(raw),
                 state.live.picture(raw, seconds, max(60, self.trace.width())),

@@ -11,14 +11,13 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.model.bench import StandInNotice
 from common_bench.standins.control import order
-from common_bench.standins.stand_in_class import BATHS
+from common_bench.standins.world import MAIN, World, world_of, worlds
 
 FAULTS = (
     ("a fault…", ""), ("pull the cable", "unplug"), ("plug it in again", "plug"), ("fall silent", "silent"),
     ("speak again", "talk"), ("press reset", "restart"), ("noise on the line", "noise"), ("clean line", "no noise"),
     ("a line of a megabyte", "long line"), ("bytes that are no text", "no text"),
 )  # fmt: skip
-BOTTLE = "bottle, let go"
 
 
 class StandInPanel(QFrame):
@@ -42,7 +41,7 @@ class StandInPanel(QFrame):
             box.setMinimumWidth(px(60))
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self._looked = 0
-        self._in_baths = False
+        self._world: World = world_of(MAIN)
         self._notices: list[StandInNotice] = []
 
     def refresh(self) -> None:
@@ -53,10 +52,10 @@ class StandInPanel(QFrame):
         self.setVisible(bool(self._notices))
         sensor = self._hub.lesson.store.sensor()
         wanted = [point.label for point in sensor.points] if sensor else ["nothing", "100 g", "200 g"]
-        self._in_baths = any(notice.world == BATHS for notice in self._notices)
-        self.hang.setText("Hold in (H)" if self._in_baths else "Hang (H)")
-        if not self._in_baths:
-            wanted.append(BOTTLE)
+        running = [notice.world for notice in self._notices if notice.world in worlds()]
+        self._world = world_of(running[0] if running else MAIN)
+        self.hang.setText(f"{self._world.hang} (H)")
+        wanted += [words for words, _ in self._world.hands if words not in wanted]
         if [self.what.itemText(at) for at in range(self.what.count())] != wanted:
             chosen = self.what.currentText()
             self.what.clear()
@@ -70,7 +69,7 @@ class StandInPanel(QFrame):
 
     @property
     def what_h_does(self) -> str:
-        return "hold it on the stand-in kits" if self._in_baths else "hang it on the stand-in kits"
+        return f"{self._world.hang.lower()} it on the stand-in kits"
 
     def choose(self, what: str) -> None:
         """Offers what the stage needs next."""
@@ -80,7 +79,7 @@ class StandInPanel(QFrame):
 
     def hang_it(self) -> None:
         text = self.what.currentText()
-        what = "bottle" if text == BOTTLE else text
+        what = dict(self._world.hands).get(text, text)
         if self._order(hang=what):
             where = (
                 "every bench" if self.who.currentIndex() == 0 else self._hub.lesson.store.group(self._hub.group).alias

@@ -11,7 +11,7 @@ from common_bench.desk.look.messages import MessagePlace
 from common_bench.desk.look.pieces import Card, Field, button, hbox, label, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.model.plan import shipped_plan
+from common_bench.model.plan_file import shipped_plan
 from common_bench.model.trouble import Trouble
 
 

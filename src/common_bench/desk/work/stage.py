@@ -231,7 +231,7 @@ class WorkStage(StageView):
             return
         self._seconds = replayed.seconds
         self._say_subtitle(run, replayed)
-        emblem, show, marked = self.store.group(run.group).emblem, self.store.plan.show, self.store.moments(run.id)
+        emblem, show, marked = self.store.group(run.group).emblem, self.store.plan.shown, self.store.moments(run.id)
         self.graph_card.show_run(replayed, findings, marked, show, emblem, aside=bool(run.aside))
         self.each_card.show_each(replayed, findings, show, emblem)
         moments = [f"{m.t:.1f} s {m.text}" for m in marked]

@@ -1,0 +1,1 @@
+"""The worlds: one file each."""
