@@ -43,7 +43,7 @@ def test_an_old_book_is_brought_up_with_a_copy_beside_it_and_goes_on_like_any_ot
     assert notice.code == "book-brought-up"
     copy = old.with_name(str(notice.fields["copy"]))
     assert copy.exists()
-    assert sqlite3.connect(copy).execute("PRAGMA user_version").fetchone()[0] == int(OLD[0].stem.split("-")[1])
+    assert sqlite3.connect(copy).execute("PRAGMA user_version").fetchone()[0] == version_of(before)
     assert columns(old) == {name: set(table.columns.keys()) for name, table in metadata.tables.items()}
     assert lesson.book.check() == []
     store = lesson.store
@@ -78,17 +78,23 @@ def test_an_old_book_that_is_only_read_stays_as_it_is(old: Path) -> None:
     assert [path.name for path in old.parent.iterdir()] == [old.name]
 
 
+def version_of(book: bytes) -> int:
+    """The user version in the header of an SQLite file (offset 60)."""
+    return int.from_bytes(book[60:64], "big")
+
+
 def test_a_step_that_fails_leaves_the_book_as_it_was(old: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     def halfway(book: sqlite3.Connection) -> None:
-        book.execute("ALTER TABLE hearing RENAME TO session")
+        book.execute("ALTER TABLE moment RENAME TO remark")
         raise sqlite3.OperationalError("database or disk is full")
 
-    monkeypatch.setitem(STEPS, 1, halfway)
+    version = version_of(old.read_bytes())
+    monkeypatch.setitem(STEPS, version, halfway)
     before = columns(old)
     with pytest.raises(BookTrouble):
         OpenLesson.open(old)
     assert columns(old) == before
-    assert sqlite3.connect(old).execute("PRAGMA user_version").fetchone()[0] == 1
+    assert sqlite3.connect(old).execute("PRAGMA user_version").fetchone()[0] == version
     monkeypatch.undo()
     lesson = OpenLesson.open(old)
     assert len(lesson.store.kept_runs()) == 3

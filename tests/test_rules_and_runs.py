@@ -61,7 +61,7 @@ def test_everything_a_person_changes_can_be_taken_back(school: School) -> None:
         lesson.working_up.set_run_condition(first.id, "length", "71 cm"),
         lesson.working_up.set_aside_run(second.id, "the cat"),
         lesson.recording.mark(first.id, 1.5, "bumped"),
-        lesson.planning.add_groups(["Tuff", "Shale"]),
+        lesson.register.add_groups(["Tuff", "Shale"]),
         lesson.roster.give_kit(lesson.store.kit_of(group) or 0, made.group["Chalk"]),
         lesson.pooling.open_pool(opened=True),
     ]
@@ -110,7 +110,7 @@ def test_what_cannot_be_done_with_runs_is_refused_in_words(school: School) -> No
     with pytest.raises(Trouble, match="cannot be turned into"):
         lesson.planning.set_condition(group, "length", "3 kg")
     with pytest.raises(PlanTrouble, match="cannot be the alias"):
-        lesson.planning.add_groups(["basalt"])
+        lesson.register.add_groups(["basalt"])
     summary = lesson_summary(lesson)
     assert summary["groups"][0]["runs"][0]["ended_by"] == "ended by hand"
     assert summary["groups"][0]["runs"][0]["bytes"] > 500

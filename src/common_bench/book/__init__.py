@@ -19,8 +19,8 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "HEARD",
         "heard",
+        "HEARD",
         "JournalEntry",
         "JournalWriter",
         "LOST",

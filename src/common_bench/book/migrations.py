@@ -127,4 +127,19 @@ def _renamed(setting: dict[str, Any]) -> dict[str, Any]:
     return setting
 
 
-STEPS: dict[int, Step] = {1: _from_1}
+def _from_2(book: sqlite3.Connection) -> None:
+    """Several lessons in one book: where a plan came from, groups that have left, kits that were added by address,
+    conditions in words."""
+    for change in (
+        "ALTER TABLE plan ADD COLUMN origin TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE \"group\" ADD COLUMN initials TEXT NOT NULL DEFAULT ''",
+        'ALTER TABLE "group" ADD COLUMN gone INTEGER DEFAULT 0',
+        "ALTER TABLE kit ADD COLUMN added INTEGER DEFAULT 0",
+        "ALTER TABLE condition_value ADD COLUMN words TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE run_condition ADD COLUMN words TEXT NOT NULL DEFAULT ''",
+    ):
+        book.execute(change)
+    book.execute("UPDATE kit SET added = 1 WHERE link LIKE '%://%'")
+
+
+STEPS: dict[int, Step] = {1: _from_1, 2: _from_2}

@@ -16,7 +16,7 @@ from sqlalchemy import (
 )
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 2  # each step up is a function in migrations.py
+SCHEMA_VERSION = 3  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
@@ -33,18 +33,22 @@ def _of(table: str, *, needed: bool = True) -> Column[object]:
     return Column(table, Integer, ForeignKey(f"{table}.id"), nullable=not needed, index=True)
 
 
-plan = _table("plan", _text("name"), _text("text"), _text("kept_at"))
+plan = _table("plan", _text("name"), _text("text"), _text("kept_at"), _text("origin"))
 lesson = _table(
     "lesson", _of("plan"), _text("class_name"), _text("held_on"), Column("pool_open", Integer, server_default="0"),
 )  # fmt: skip
 group = _table(
-    "group", _text("alias", unique=True), _text("shape"), _text("colour"), Column("position", Integer, nullable=False)
-)
-kit = _table("kit", _text("identity", unique=True), _text("name"), _text("link"), _text("format"), _text("asking"))
+    "group", _text("alias", unique=True), _text("shape"), _text("colour"), Column("position", Integer, nullable=False),
+    _text("initials"), Column("gone", Integer, server_default="0"),
+)  # fmt: skip
+kit = _table(
+    "kit", _text("identity", unique=True), _text("name"), _text("link"), _text("format"), _text("asking"),
+    Column("added", Integer, server_default="0"),
+)  # fmt: skip
 bench = _table("bench", _of("lesson"), _of("group"), _of("kit", needed=False), UniqueConstraint("lesson", "group"))
 condition_value = _table(
     "condition_value", _of("lesson"), _of("group"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
-    UniqueConstraint("lesson", "group", "name"),
+    _text("words"), UniqueConstraint("lesson", "group", "name"),
 )  # fmt: skip
 reference_point = _table(
     "reference_point", _of("lesson"), _of("kit"), _text("channel"), _text("label"), Column("reading", Float),
@@ -75,7 +79,7 @@ run = _table(
     _text("setting"), _text("aside"), _text("trouble"), UniqueConstraint("lesson", "group", "number"),
 )  # fmt: skip
 run_condition = _table(
-    "run_condition", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
+    "run_condition", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"), _text("words"),
     UniqueConstraint("run", "name"),
 )  # fmt: skip
 moment = _table("moment", _of("run"), Column("t", Float, nullable=False), _text("text"))

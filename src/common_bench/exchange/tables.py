@@ -51,9 +51,10 @@ def pool_csv(rows: Sequence[PoolRow], result: ClassResult | None) -> str:
         header += [
             with_unit(result.y_label, unit),
             with_unit(f"u({result.y_label})", unit),
-            with_unit("from class line", unit),
+            with_unit("from class mean" if result.level else "from class line", unit),
         ]
-    header += ["note", "set aside because"]
+    words = list(dict.fromkeys(name for row in rows for name in row.words))
+    header += [*words, "note", "set aside because"]
 
     def line(row: PoolRow) -> list[Any]:
         fields: list[Any] = [row.alias, row.number]
@@ -64,8 +65,10 @@ def pool_csv(rows: Sequence[PoolRow], result: ClassResult | None) -> str:
         if result and result.points:
             point = drawn.get(row.run)
             off = point.y.value - result.line.at(point.x.value) if point and result.line else None
+            if point and result.level:
+                off = point.y.value - result.level.mean.value
             fields += [point.y.value, point.y.u, off] if point else [None, None, None]
-        return [*fields, row.note, row.aside]
+        return [*fields, *(row.words.get(name, "") for name in words), row.note, row.aside]
 
     return csv_text(header, [line(row) for row in rows])
 

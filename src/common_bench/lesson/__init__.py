@@ -65,6 +65,7 @@ OFFERS = {
         "shown",
         "Stage",
         "STAGES",
+        "stated_words",
         "sure_words",
     ),
     "working_up": (

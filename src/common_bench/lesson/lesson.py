@@ -3,25 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from common_bench.book.book import Book, now
+from common_bench.book.book import Book
 from common_bench.book.journal import JournalWriter
 from common_bench.lesson.calibrating import Calibrating, Taking
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.lessons import begin_lesson
 from common_bench.lesson.planning import Planning
 from common_bench.lesson.pooling import Pooling
 from common_bench.lesson.recording_runs import Recording
+from common_bench.lesson.register import Register
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.plan import Plan
-from common_bench.model.plan_file import plan_to_text
 from common_bench.model.trouble import Trouble
 from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent
@@ -31,20 +31,29 @@ class OpenLesson:
     """The lesson that a book is open at. Used from one thread.
 
     store: what the book holds; changes: what a person does and can take back; roster: kits and benches; sensors: how
-    they stand; planning, calibrating, recording, working_up, pooling: the stages as actions. `engine` is there for a
+    they stand; register: the class and its groups; planning, calibrating, recording, working_up, pooling: the stages as actions. `engine` is there for a
     lesson that is held, not for a book that is only read.
     """
 
-    def __init__(self, book: Book, *, speed: float = 1.0, live: bool = True, patience: float = PATIENCE) -> None:
-        """speed: world s per s; patience: s that a command to the engine may take."""
+    def __init__(
+        self,
+        book: Book,
+        lesson: int | None = None,
+        *,
+        speed: float = 1.0,
+        live: bool = True,
+        patience: float = PATIENCE,
+    ) -> None:
+        """lesson: its id, the last one where none is named; speed: world s per s; patience: s that a command to the engine may take."""
         self.book = book
         self.notices: list[Trouble] = list(book.notices)
-        self.store = LessonStore(book)
+        self.store = LessonStore(book, lesson)
         self.changes = Changes(self.store)
         self._journal = JournalWriter(book.path) if live else None
         self._engine = Engine(self._journal, speed=speed, patience=patience) if self._journal is not None else None
         self.roster = Roster(self.store, self.changes, self._engine)
         self.sensors = SensorStates(self.store, self.roster, self.changes, speed)
+        self.register = Register(self.store, self.changes, self.roster)
         self.planning = Planning(self.store, self.changes, self.roster)
         self.calibrating = Calibrating(self.store, self.changes, self.roster, self.sensors, self.planning)
         self.working_up = WorkingUp(self.store, self.changes)
@@ -57,23 +66,35 @@ class OpenLesson:
     @classmethod
     def make(
         cls, path: Path, plan: Plan, class_name: str, aliases: Sequence[str], *, speed: float = 1.0,
-        patience: float = PATIENCE,
+        patience: float = PATIENCE, origin: str = "",
     ) -> OpenLesson:  # fmt: skip
         """A new book with one lesson of a plan, and a group for each alias."""
         book = Book.make(path)
-        rows = [book.added("plan", name=plan.name, text=plan_to_text(plan), kept_at=now())]
-        rows.append(
-            book.added("lesson", plan=rows[0].id, class_name=class_name, held_on=date.today().isoformat(), pool_open=0)
-        )
-        book.apply("Make the book", rows)
+        begin_lesson(book, plan, class_name=class_name, origin=origin)
         lesson = cls(book, speed=speed, patience=patience)
         if aliases:
             lesson.changes.do("Name the groups", lesson.store.group_rows(aliases))
         return lesson
 
     @classmethod
-    def open(cls, path: Path, *, speed: float = 1.0, readonly: bool = False, patience: float = PATIENCE) -> OpenLesson:
-        return cls(Book.open(path, readonly=readonly), speed=speed, live=not readonly, patience=patience)
+    def open(
+        cls, path: Path, lesson: int | None = None, *, speed: float = 1.0, readonly: bool = False, patience: float = PATIENCE
+    ) -> OpenLesson:  # fmt: skip
+        """A lesson of a book, the last one where none is named. Raises BookTrouble."""
+        return cls(Book.open(path, readonly=readonly), lesson, speed=speed, live=not readonly, patience=patience)
+
+    @classmethod
+    def begin(
+        cls, path: Path, plan: Plan, *, origin: str = "", speed: float = 1.0, patience: float = PATIENCE
+    ) -> OpenLesson:
+        """The next lesson of the class of a book, with a copy of a plan. Raises BookTrouble."""
+        book = Book.open(path)
+        try:
+            lesson = begin_lesson(book, plan, origin=origin)
+        except Trouble:
+            book.close()
+            raise
+        return cls(book, lesson, speed=speed, patience=patience)
 
     @property
     def is_live(self) -> bool:
@@ -141,7 +162,7 @@ def lesson_summary(lesson: OpenLesson) -> dict[str, Any]:
         "groups": [
             {
                 "alias": group.alias,
-                "conditions": {name: str(value) for name, value in store.conditions(group.id).items()},
+                "conditions": {name: str(value) for name, value in store.stated(group.id).items()},
                 "runs": [
                     {
                         "number": run.number,

@@ -6,13 +6,14 @@ from collections.abc import Sequence
 
 import msgspec
 
-from common_bench.book.changes import Change, RowChange
+from common_bench.book.changes import Change, Row, RowChange
 from common_bench.calibrate.curves import find_curve
 from common_bench.calibrate.points import check_reference
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.plan_checking import checked
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.store import LessonStore
+from common_bench.lesson.store_rows import condition_row
 from common_bench.model.calibration import PlannedPoint
 from common_bench.model.measured import Measured, read_measured
 from common_bench.model.plan import Plan, SensorPlan
@@ -47,22 +48,17 @@ class Planning:
         """A group's condition from now on, as `0.752 ± 0.002 m`; the plan's uncertainty where none is given."""
         store = self._store
         value = read_condition(store.plan, name, text)
-        label = f"{name} of {store.group(group).alias}"
-        values = {"value": value.value, "u": value.u, "unit": value.unit}
+        shared = store.plan.condition(name).same_for_all
+        label = f"{name} of the class" if shared else f"{name} of {store.group(group).alias}"
+        groups = [each.id for each in store.groups] if shared else [group]
+        return self._changes.do(label, [self._condition_change(each, name, condition_row(value)) for each in groups])
+
+    def _condition_change(self, group: int, name: str, values: Row) -> RowChange:
+        store = self._store
         for row in store.rows("condition_value"):
             if (row["lesson"], row["group"], row["name"]) == (store.id, group, name):
-                return self._changes.do(label, [store.book.changed("condition_value", row["id"], **values)])
-        added = store.book.added("condition_value", lesson=store.id, group=group, name=name, **values)
-        return self._changes.do(label, [added])
-
-    def add_groups(self, aliases: Sequence[str]) -> Change:
-        """Raises PlanTrouble for an alias that is empty or taken."""
-        taken = {group.alias.lower() for group in self._store.groups}
-        for alias in aliases:
-            if not alias.strip() or alias.strip().lower() in taken:
-                raise PlanTrouble("alias-taken", alias=alias.strip())
-            taken.add(alias.strip().lower())
-        return self._changes.do("Add a group", self._store.group_rows([alias.strip() for alias in aliases]))
+                return store.book.changed("condition_value", row["id"], **values)
+        return store.book.added("condition_value", lesson=store.id, group=group, name=name, **values)
 
     # sensors
 
@@ -163,11 +159,22 @@ class Planning:
         return self.change_plan(msgspec.structs.replace(store.plan, sensors=sensors), label, also=rows)
 
 
-def read_condition(plan: Plan, name: str, text: str) -> Measured:
-    """A condition as it is typed, in the plan's unit, with the plan's uncertainty where none is given. Raises Trouble."""
+def read_condition(plan: Plan, name: str, text: str) -> Measured | str:
+    """A condition as it is typed: a number in the plan's unit, with the plan's uncertainty where none is given; an entry of
+    its list; words. Raises Trouble."""
     planned = plan.condition(name)
-    value = read_measured(text, planned.unit)
-    return value if value.u else Measured(value.value, planned.u, value.unit)
+    if planned.kind == "number":
+        value = read_measured(text, planned.unit)
+        return value if value.u else Measured(value.value, planned.u, value.unit)
+    words = " ".join(text.split())
+    if not words:
+        raise PlanTrouble("condition-empty", name=name)
+    if planned.kind == "choice":
+        found = next((each for each in planned.choices if each.lower() == words.lower()), None)
+        if found is None:
+            raise PlanTrouble("no-such-entry", name=name, words=words, known=", ".join(planned.choices))
+        return found
+    return words
 
 
 def read_reference(sensor: SensorPlan, label: str, text: str, u: float = 0.0) -> Measured:

@@ -32,8 +32,8 @@ class Pooling:
             alias = store.group(run.group).alias
             if not store.findings(run_id):
                 raise PoolTrouble("run-without-finding", alias=alias, number=run.number)
-            conditions = store.run_conditions(run_id)
-            missing = [each.name for each in store.plan.conditions if each.name not in conditions]
+            told = store.run_stated(run_id)
+            missing = [each.name for each in store.plan.conditions if each.name not in told]
             if missing:
                 raise PoolTrouble("run-without-condition", missing=missing[0], alias=alias, number=run.number)
             if run_id not in store.pooled():

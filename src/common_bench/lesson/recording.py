@@ -61,7 +61,7 @@ def _benches(lesson: OpenLesson, links: Sequence[str]) -> list[int]:
     missing = len(kits) - len(lesson.store.groups)
     if missing > 0:
         taken = {group.alias for group in lesson.store.groups}
-        lesson.planning.add_groups([alias for alias in ALIASES if alias not in taken][:missing])
+        lesson.register.add_groups([alias for alias in ALIASES if alias not in taken][:missing])
     lesson.roster.give_kits_in_order(kits)
     return [group for kit in kits if (group := lesson.store.group_at(kit)) is not None]
 

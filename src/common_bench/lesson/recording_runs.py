@@ -12,6 +12,7 @@ from common_bench.book.changes import Change
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.store import LessonStore
+from common_bench.lesson.store_rows import condition_row
 from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.run import Ending
 from common_bench.model.trouble import Trouble
@@ -44,8 +45,8 @@ class Recording:
                 "run", lesson=store.id, group=group, number=number, session=state.session, state="asked",
                 began_at=now(), ending="", setting="", aside="", trouble="",
             )  # fmt: skip
-            for name, value in store.conditions(group).items():
-                store.book.record("run_condition", run=run, name=name, value=value.value, u=value.u, unit=value.unit)
+            for name, value in store.stated(group).items():
+                store.book.record("run_condition", run=run, name=name, **condition_row(value))
             try:
                 self._engine.begin_run(state.kit, run, number, rule)
             except Trouble as trouble:

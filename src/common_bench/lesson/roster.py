@@ -23,6 +23,7 @@ from common_bench.record.snapshot import KitState, RunState, Snapshot
 
 ENDINGS = {"no ending": "", "LF": "\n", "CR": "\r", "CRLF": "\r\n"}
 NOBODY = Snapshot()
+GONE = ("lost", "missing")
 
 
 class Roster:
@@ -120,17 +121,20 @@ class Roster:
         assert self._engine is not None, "a book that is only read hears nothing"
         return self._engine
 
-    def hear(self, port: Port) -> int:
-        """Listens to a port from now on; the kit is known again by its identity. Gives the kit's id."""
+    def hear(self, port: Port, *, added: bool = False) -> int:
+        """Listens to a port from now on; the kit is known again by its identity. added: by its address, so that it is
+        heard again in the class's next lesson. Gives the kit's id."""
         store, book = self._store, self._store.book
         known = next((row for row in store.rows("kit") if row["identity"] == port.identity), None)
         address = read_address(port.link)
         if known is None:
-            kit = book.record("kit", identity=port.identity, name=port.name, link=port.link, format="", asking="")
+            kit = book.record(
+                "kit", identity=port.identity, name=port.name, link=port.link, format="", asking="", added=int(added)
+            )
         else:
             kit = int(known["id"])
             address = _as_remembered(address, known["link"]) if "?" not in port.link else address
-            book.amend("kit", kit, link=address.text, name=port.name)
+            book.amend("kit", kit, link=address.text, name=port.name, added=int(added or bool(known["added"])))
         session = book.record(
             "session", lesson=store.id, kit=kit, link=address.text, opened_at=now(), closed_at="",
             world_speed=self._heard_by.speed,
@@ -192,7 +196,7 @@ class Roster:
         """
         gone = []
         for kit, state in self.kits.items():
-            lost = not state.is_open and state.trouble is not None and state.trouble.code in ("lost", "missing")
+            lost = not state.is_open and state.trouble is not None and state.trouble.code in GONE
             loose = state.parent is None and all(
                 self._store.group_at(each) is None for each in (kit, *state.relayed.values())
             )
@@ -276,13 +280,36 @@ class Roster:
         return self._changes.do(f"Give {store.kits[kit].name} to {to}", rows)
 
     def give_kits_in_order(self, kits: Sequence[int]) -> Change | None:
-        """Gives kits that belong to nobody to benches that have none, in order."""
+        """Gives kits that belong to nobody to benches that have none, in order, and then to those whose kit is not
+        here. A kit that has a bench is never moved."""
         store = self._store
-        free = [group.id for group in store.groups if store.kit_of(group.id) is None]
-        loose = [kit for kit in kits if store.group_at(kit) is None]
+        loose = [kit for kit in kits if store.group_at(kit) is None and not self.is_receiver(kit)]
+        empty = [group.id for group in store.groups if store.kit_of(group.id) is None]
+        absent = [group.id for group in store.groups if self.is_absent(store.kit_of(group.id))]
         benches = {row["group"]: row["id"] for row in store.rows("bench") if row["lesson"] == store.id}
-        rows = [store.book.changed("bench", benches[group], kit=kit) for group, kit in zip(free, loose, strict=False)]
+        rows = [
+            store.book.changed("bench", benches[group], kit=kit)
+            for group, kit in zip([*empty, *absent], loose, strict=False)
+        ]
         return self._changes.do("Give the kits to the benches in order", rows) if rows else None
+
+    def is_absent(self, kit: int | None) -> bool:
+        """Whether a bench's kit is not plugged in here: never heard in this lesson, or gone."""
+        if kit is None:
+            return False
+        state = self.kits.get(kit)
+        if state is None:
+            return True
+        return not state.is_open and state.trouble is not None and state.trouble.code in GONE
+
+    def hear_added(self) -> list[int]:
+        """Hears again the kits that were added by address in this class."""
+        heard = self.heard_identities()
+        made = []
+        for row in self._store.rows("kit"):
+            if row["added"] and row["identity"] not in heard:
+                made.append(self.hear(Port(row["link"], row["name"], row["identity"]), added=True))
+        return made
 
     def read_as(self, kit: int, format: StreamFormat, *, every: bool = False) -> Change:
         """Reads a kit's lines in another way from now on; `every`: all kits whose lines have this shape, now and later.

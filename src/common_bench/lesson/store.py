@@ -38,14 +38,15 @@ class LessonStore:
     Used from one thread.
     """
 
-    def __init__(self, book: Book) -> None:
+    def __init__(self, book: Book, lesson: int | None = None) -> None:
+        """lesson: its id, the last one where none is named. Raises BookTrouble where the book has no such lesson."""
         self.book = book
         self._held: dict[str, list[Row]] = {}
         self.settled: set[int] | None = None  # runs that have been worked up, or could not be; None: all
-        lessons = book.rows("lesson")
-        if not lessons:
+        lessons = [int(row["id"]) for row in book.rows("lesson")]
+        if not lessons or (lesson is not None and lesson not in lessons):
             raise BookTrouble("book-without-lesson", where=str(book.path))
-        self.id = int(lessons[-1]["id"])
+        self.id = lessons[-1] if lesson is None else lesson
         self._planned: tuple[str, Plan, Workings] = ("", Plan(""), check((), {}))
         self._result: ClassResult | None = None
 
@@ -86,11 +87,17 @@ class LessonStore:
         return self._planned[2] if self.plan else check((), {})
 
     @property
-    def groups(self) -> list[Group]:
+    def all_groups(self) -> list[Group]:
+        """Every group that was ever in the class, in order."""
         return sorted((group_of(row) for row in self.rows("group")), key=lambda group: group.position)
 
+    @property
+    def groups(self) -> list[Group]:
+        """The groups of the class."""
+        return [group for group in self.all_groups if not group.gone]
+
     def group(self, id: int) -> Group:
-        return next(group for group in self.groups if group.id == id)
+        return next(group for group in self.all_groups if group.id == id)
 
     @property
     def kits(self) -> dict[int, Kit]:
@@ -112,6 +119,15 @@ class LessonStore:
             for row in self.rows("condition_value")
             if row["group"] == group and row["lesson"] == self.id and row["value"] is not None
         }
+
+    def stated(self, group: int) -> dict[str, Measured | str]:
+        """All that a group has stated: numbers, words and what it chose from a list."""
+        own = [row for row in self.rows("condition_value") if row["group"] == group and row["lesson"] == self.id]
+        return _stated(own)
+
+    def run_stated(self, run: int) -> dict[str, Measured | str]:
+        """All that was stated for a run."""
+        return _stated([row for row in self.rows("run_condition") if row["run"] == run])
 
     def run_conditions(self, run: int) -> dict[str, Measured]:
         return {
@@ -219,10 +235,15 @@ class LessonStore:
         own, through = self.kits[kit].identity, self.kits[source].identity
         return source == kit or own.startswith(f"{through}#")
 
+    def bench_rows(self, groups: Sequence[int]) -> list[RowChange]:
+        """Benches in this lesson for groups that have none in it, to be added."""
+        there = {row["group"] for row in self.rows("bench") if row["lesson"] == self.id}
+        return [self.book.added("bench", lesson=self.id, group=each, kit=None) for each in groups if each not in there]
+
     def group_rows(self, aliases: Sequence[str]) -> list[RowChange]:
         """Groups and their benches, to be added."""
         rows = []
-        taken = len(self.groups)
+        taken = len(self.all_groups)
         for place, alias in enumerate(aliases, taken):
             emblem = emblem_for(place)
             group = self.book.added("group", alias=alias, shape=emblem.shape, colour=emblem.colour, position=place)
@@ -240,7 +261,7 @@ class LessonStore:
     def pool_rows(self) -> list[PoolRow]:
         """The class dataset, group by group. A run that was set aside is in it, with the reason."""
         found = []
-        places = {group.id: group for group in self.groups}
+        places = {group.id: group for group in self.all_groups}
         for run_id, row in self.pooled().items():
             run = self.run(run_id)
             worked = self.findings(run_id)
@@ -250,7 +271,7 @@ class LessonStore:
             found.append(
                 PoolRow(
                     run_id, run.group, places[run.group].alias, run.number, self.run_conditions(run_id), findings,
-                    row["aside"] or run.aside, note,
+                    row["aside"] or run.aside, note, {name: v for name, v in self.run_stated(run_id).items() if isinstance(v, str)},
                 )
             )  # fmt: skip
         return sorted(found, key=lambda row: (places[row.group].position, row.number))
@@ -260,6 +281,16 @@ class LessonStore:
         if self._result is None:
             self._result = class_result(self.plan, self.pool_rows())
         return self._result
+
+
+def _stated(rows: Sequence[Row]) -> dict[str, Measured | str]:
+    found: dict[str, Measured | str] = {}
+    for row in rows:
+        if row["words"]:
+            found[row["name"]] = str(row["words"])
+        elif row["value"] is not None:
+            found[row["name"]] = measured_of(row)
+    return found
 
 
 def applied_words(setting: RunSetting | None) -> str:

@@ -17,7 +17,14 @@ from common_bench.model.stream import StreamFormat
 
 def group_of(row: Row) -> Group:
     """A row of `group`."""
-    return Group(row["id"], row["alias"], Emblem(row["shape"], row["colour"]), row["position"])
+    return Group(
+        row["id"],
+        row["alias"],
+        Emblem(row["shape"], row["colour"]),
+        row["position"],
+        row["initials"],
+        bool(row["gone"]),
+    )
 
 
 def format_of(row: Row) -> StreamFormat | None:
@@ -28,6 +35,13 @@ def format_of(row: Row) -> StreamFormat | None:
 def measured_of(row: Row) -> Measured:
     """value, u and unit of a row."""
     return Measured(row["value"], row["u"] or 0.0, row["unit"])
+
+
+def condition_row(value: Measured | str) -> Row:
+    """The columns of a condition that say its value."""
+    if isinstance(value, str):
+        return {"value": None, "u": None, "unit": "", "words": value}
+    return {"value": value.value, "u": value.u, "unit": value.unit, "words": ""}
 
 
 def point_of(row: Row) -> ReferencePoint:

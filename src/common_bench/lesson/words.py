@@ -11,7 +11,7 @@ from common_bench.calibrate.judging import check_state
 from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.bench import Port
-from common_bench.model.measured import NO_VALUE, digits, plain
+from common_bench.model.measured import NO_VALUE, Measured, digits, plain
 from common_bench.model.plan import SensorPlan
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.model.trouble import words_of
@@ -112,11 +112,18 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
     if stage == "pool":
         sent = sum(1 for row in lesson.store.pool_rows() if row.group == group)
         return (f"{sent} finding{'s' if sent != 1 else ''}", "plain") if sent else ("none yet", "red")
-    missing = [each.name for each in lesson.store.plan.conditions if each.name not in lesson.store.conditions(group)]
+    stated = lesson.store.stated(group)
+    wanted = [each.name for each in lesson.store.plan.conditions]
+    missing = [name for name in wanted if name not in stated]
     if missing:
         return f"{missing[0]} not set", "amber"
-    conditions = lesson.store.conditions(group)
-    return " · ".join(f"{name} {digits(v.value, v.u)} {v.unit}" for name, v in conditions.items()) or "ready", "plain"
+    told = [f"{name} {stated_words(stated[name])}" for name in wanted]
+    return " · ".join(told) or "ready", "plain"
+
+
+def stated_words(value: Measured | str) -> str:
+    """A condition in few words, without its uncertainty."""
+    return value if isinstance(value, str) else f"{digits(value.value, value.u)} {value.unit}".rstrip()
 
 
 def bench_note(code: str) -> str:

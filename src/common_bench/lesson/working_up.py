@@ -17,7 +17,7 @@ from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.planning import read_condition
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.store_rows import finding_row, run_of
+from common_bench.lesson.store_rows import condition_row, finding_row, run_of
 from common_bench.model.run import Finding, Run, RunSetting
 from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, PoolTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
@@ -227,8 +227,7 @@ class WorkingUp:
     def set_run_condition(self, run: int, name: str, text: str) -> Change:
         """A condition of one run, corrected afterwards."""
         store = self._store
-        value = read_condition(store.plan, name, text)
-        values = {"value": value.value, "u": value.u, "unit": value.unit}
+        values = condition_row(read_condition(store.plan, name, text))
         for row in store.rows("run_condition"):
             if (row["run"], row["name"]) == (run, name):
                 return self._changes.do(f"{name} of a run", [store.book.changed("run_condition", row["id"], **values)])

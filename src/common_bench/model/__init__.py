@@ -7,8 +7,10 @@ OFFERS = {
         "Emblem",
         "emblem_for",
         "Group",
+        "HUES",
         "Kit",
         "Port",
+        "SHAPES",
         "StandInNotice",
     ),
     "block": (

@@ -36,12 +36,15 @@ def emblem_for(position: int) -> Emblem:
 
 
 class Group(msgspec.Struct, frozen=True):
-    """The students at one bench; position: their place in the class, from 0."""
+    """The students at one bench; position: their place in the class, from 0; initials: their own, where they want to be
+    told apart; gone: no longer in the class, their runs are kept."""
 
     id: int
     alias: str
     emblem: Emblem
     position: int = 0
+    initials: str = ""
+    gone: bool = False
 
 
 class Kit(msgspec.Struct, frozen=True):

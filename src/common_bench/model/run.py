@@ -109,7 +109,7 @@ class Finding(msgspec.Struct, frozen=True):
 
 
 class PoolRow(msgspec.Struct, frozen=True):
-    """One run in the class dataset, with its conditions and findings by name."""
+    """One run in the class dataset, with its conditions and findings by name; words: conditions that are no numbers."""
 
     run: int
     group: int
@@ -119,3 +119,4 @@ class PoolRow(msgspec.Struct, frozen=True):
     findings: dict[str, Measured]
     aside: str = ""
     note: str = ""
+    words: dict[str, str] = {}

@@ -13,7 +13,7 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.editor import CheckedEditor, Found
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
-from common_bench.model.measured import number, written
+from common_bench.model.measured import number
 from common_bench.model.plan import Condition, Plan, RulePlan
 from common_bench.model.trouble import UnitTrouble
 from common_bench.model.units import unit
@@ -108,10 +108,10 @@ class PlanStage(StageView):
                 field.setText(kept_text)
         rows: list[list[Cell]] = []
         for group in self.hub.lesson.store.groups:
-            kept = self.hub.lesson.store.conditions(group.id)
+            kept = self.hub.lesson.store.stated(group.id)
             for condition in plan.conditions:
                 value = kept.get(condition.name)
-                shown: Cell = written(value.value, value.u, value.unit) if value else ("not set", "amber")
+                shown: Cell = str(value) if value else ("not set", "amber")
                 rows.append([group.alias, f"{condition.name}", shown])
         self.by_bench.fill(rows)
         self.by_bench.fit(16)
@@ -178,7 +178,7 @@ class PlanStage(StageView):
         group = self.hub.lesson.store.groups[row // len(conditions)]
         name = conditions[row % len(conditions)].name
         if self.hub.try_to(lambda: self.hub.lesson.planning.set_condition(group.id, name, text)):
-            value = self.hub.lesson.store.conditions(group.id)[name]
+            value = self.hub.lesson.store.stated(group.id)[name]
             self.hub.tell(f"{name} of {group.alias} is {value}.", "good", act="Take back", then=self.hub.undo)
         self.by_bench.refill()
 
@@ -207,7 +207,7 @@ class PlanStage(StageView):
 
     def _add_group(self) -> None:
         if self.alias.text().strip() and self.hub.try_to(
-            lambda: self.hub.lesson.planning.add_groups([self.alias.text()])
+            lambda: self.hub.lesson.register.add_groups([self.alias.text()])
         ):
             self.alias.clear()
 

@@ -366,5 +366,5 @@ class PlugStage(StageView):
         name = (
             address.path.rsplit("/", 1)[-1] if address.kind in ("serial", "file") else address.name.partition("//")[2]
         )
-        kit = self.hub.lesson.roster.hear(Port(text.strip(), name, address.name))
+        kit = self.hub.lesson.roster.hear(Port(text.strip(), name, address.name), added=True)
         self.choose(f"kit {kit}")

@@ -13,7 +13,7 @@ from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.words import RAW_DIGITS, bench_note, shown
+from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_words
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, digits
 from common_bench.record.snapshot import KitState
@@ -26,10 +26,10 @@ class ConditionField(Field):
 
     def __init__(self) -> None:
         super().__init__()
-        self.kept: Measured | None = None
+        self.kept: Measured | str | None = None
         self.setPlaceholderText("not set")
 
-    def show_kept(self, kept: Measured | None) -> None:
+    def show_kept(self, kept: Measured | str | None) -> None:
         self.kept = kept
         if not self.hasFocus():
             self.setText(self.short)
@@ -41,7 +41,7 @@ class ConditionField(Field):
 
     @property
     def short(self) -> str:
-        return f"{digits(self.kept.value, self.kept.u)} {self.kept.unit}" if self.kept else ""
+        return stated_words(self.kept) if self.kept else ""
 
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)
@@ -128,7 +128,7 @@ class Tile(QFrame):
         if text in ("", field.short, str(field.kept)):
             return
         if self._hub.try_to(lambda: lesson.planning.set_condition(self.group, name, text)):
-            value = lesson.store.conditions(self.group)[name]
+            value = lesson.store.stated(self.group)[name]
             alias = lesson.store.group(self.group).alias
             self._hub.tell(f"{name} of {alias} is {value}.", "good", act="Take back", then=self._hub.undo)
             field.show_kept(value)
@@ -137,7 +137,7 @@ class Tile(QFrame):
             set_property(field, "wrong", True)  # it stands there in red until it is right or left
 
     def refresh(self) -> None:
-        kept = self._hub.lesson.store.conditions(self.group)
+        kept = self._hub.lesson.store.stated(self.group)
         for name, field in self.conditions.items():
             field.show_kept(kept.get(name))
             set_property(field, "wrong", False)

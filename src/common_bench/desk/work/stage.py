@@ -176,12 +176,12 @@ class WorkStage(StageView):
         run = self._current()
         if run is None:
             return
-        kept = self.hub.lesson.store.run_conditions(run.id).get(name)
+        kept = self.hub.lesson.store.run_stated(run.id).get(name)
         text = field.text().strip()
         if text in ("", str(kept) if kept else ""):
             return
         if self.hub.try_to(lambda: self.lesson.working_up.set_run_condition(run.id, name, text)):
-            value = self.store.run_conditions(run.id)[name]
+            value = self.store.run_stated(run.id)[name]
             self.hub.tell(f"{name} of run {run.number} is {value}.", "good", act="Take back", then=self.hub.undo)
             field.setText(str(value))
             set_property(field, "wrong", False)
@@ -282,7 +282,7 @@ class WorkStage(StageView):
                 field.editingFinished.connect(lambda n=condition.name, f=field: self._set_condition(n, f))
                 self._condition_fields[condition.name] = field
                 self._conditions.addLayout(hbox(label(condition.name), field))
-        kept = self.hub.lesson.store.run_conditions(run.id)
+        kept = self.hub.lesson.store.run_stated(run.id)
         for name, field in self._condition_fields.items():
             if not field.hasFocus():
                 field.setText(str(kept[name]) if name in kept else "")
