@@ -6,6 +6,7 @@ OFFERS = {
     "book": (
         "Book",
         "check_file",
+        "copy_book",
         "now",
     ),
     "changes": (
@@ -19,8 +20,8 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "heard",
         "HEARD",
+        "heard",
         "JournalEntry",
         "JournalWriter",
         "LOST",

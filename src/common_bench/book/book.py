@@ -18,7 +18,7 @@ from sqlalchemy.pool import NullPool
 from common_bench.book import schema
 from common_bench.book.changes import Change, Row, RowChange
 from common_bench.book.lock import BookLock
-from common_bench.book.migrations import migrate, migrated_copy
+from common_bench.book.migrations import migrate, migrated_copy, whole_copy
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.model.trouble import BookTrouble, Trouble
 
@@ -76,6 +76,19 @@ def check_file(path: Path) -> int:
             "book-from-newer-version", where=str(path), version=version, schema_version=schema.SCHEMA_VERSION
         )
     return int(version)
+
+
+def copy_book(path: Path, to: Path) -> None:
+    """A whole copy of a book as it is at this moment, be it open or not. Raises BookTrouble where it cannot be made."""
+    check_file(path)
+    if to.exists():
+        raise BookTrouble("book-name-taken", where=str(to))
+    if not to.parent.is_dir():
+        raise BookTrouble("no-such-folder", where=str(to.parent))
+    try:
+        whole_copy(path, to)
+    except REFUSED as fault:
+        raise refusal(fault, to) from fault
 
 
 class Book:

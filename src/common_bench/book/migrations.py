@@ -23,7 +23,7 @@ def migrate(path: Path, version: int) -> Path | None:
         return None
     copy = path.with_name(f"{path.stem} before version {SCHEMA_VERSION}{path.suffix}")
     try:
-        _copy(path, copy)
+        whole_copy(path, copy)
         _climb(path, version)
     except (sqlite3.Error, OSError) as fault:
         raise refusal(fault, path) from fault
@@ -33,14 +33,14 @@ def migrate(path: Path, version: int) -> Path | None:
 def migrated_copy(path: Path, version: int, to: Path) -> Path:
     """A copy of an older book, brought up, for one who only reads; the book itself is not touched."""
     try:
-        _copy(path, to)
+        whole_copy(path, to)
         _climb(to, version)
     except (sqlite3.Error, OSError) as fault:
         raise refusal(fault, path) from fault
     return to
 
 
-def _copy(path: Path, to: Path) -> None:
+def whole_copy(path: Path, to: Path) -> None:
     """A whole copy, what is still in the write-ahead log included; an earlier copy of that name stays as it is."""
     if to.exists():
         return

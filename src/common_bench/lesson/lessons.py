@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 
 from common_bench.book.book import Book, now
 from common_bench.book.changes import RowChange
+from common_bench.lesson.changes import Changes
+from common_bench.lesson.register import Register
+from common_bench.lesson.roster import Roster
 from common_bench.lesson.store import LessonStore
 from common_bench.model.bench import Group
 from common_bench.model.measured import Measured
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_to_text
 from common_bench.model.trouble import Trouble
+
+NO_PLAN = "no plan yet"  # what the lesson is called in which a class was made
 
 
 def begin_lesson(book: Book, plan: Plan, *, origin: str = "", class_name: str = "") -> int:
@@ -46,6 +52,29 @@ def _kits_of_last(book: Book, lessons: Sequence[int]) -> dict[int, int]:
             if row["lesson"] == lesson and row["kit"] is not None and free:
                 found[row["group"]] = row["kit"]
     return found
+
+
+def make_class(path: Path, name: str, aliases: Sequence[str]) -> None:
+    """A new book with the groups of a class and no lesson yet. Raises Trouble where it cannot be made."""
+    book = Book.make(path)
+    try:
+        lesson = begin_lesson(book, Plan(NO_PLAN), class_name=name)
+        store = LessonStore(book, lesson)
+        book.apply("Name the groups", store.group_rows(aliases))
+    finally:
+        book.close()
+
+
+@contextmanager
+def class_register(path: Path) -> Iterator[Register]:
+    """The register of a class whose book is not open; the book is let go afterwards. Raises BookTrouble."""
+    book = Book.open(path)
+    try:
+        store = LessonStore(book)
+        changes = Changes(store)
+        yield Register(store, changes, Roster(store, changes, None))
+    finally:
+        book.close()
 
 
 @dataclass(frozen=True)
@@ -83,9 +112,10 @@ def book_entry(path: Path) -> BookEntry:
     except Trouble as trouble:
         return BookEntry(path, path.stem, trouble=trouble)
     try:
-        lessons = tuple(reversed([_lesson_entry(book, row["id"]) for row in book.rows("lesson")]))
-        if not lessons:
+        found = [_lesson_entry(book, row["id"]) for row in book.rows("lesson")]
+        if not found:
             return BookEntry(path, path.stem)
+        lessons = tuple(reversed([each for each in found if each.name != NO_PLAN or each.runs]))
         store = LessonStore(book)
         kits = frozenset(group.id for group in store.groups if store.kit_of(group.id) is not None)
         return BookEntry(path, store.class_name or path.stem, lessons, tuple(store.groups), kits)

@@ -25,7 +25,7 @@ REST = 0.1  # s that a port stays closed, so that its kit notices
 def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
     """Prints until the time is over, the link goes away, or it is stopped; then a summary."""
     began = time.monotonic()
-    opened, seen = _opened(read_address(link))
+    opened, seen = opened_at_its_speed(read_address(link))
     reader = Reader()
     if opened.address.kind in JOINED:
         reader.join()
@@ -53,7 +53,7 @@ def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
     return 0
 
 
-def _opened(address: Address) -> tuple[Link, bytes]:
+def opened_at_its_speed(address: Address) -> tuple[Link, bytes]:
     """The link with what has come already, at the speed that was asked for or else the one found by trying."""
     if address.kind != "serial" or "speed" in address.given:
         return open_link(address), b""

@@ -201,7 +201,6 @@ def vbox(*things: QWidget | QLayout | None, spacing: int = 8) -> QVBoxLayout:
 def scrolled(inside: QVBoxLayout) -> QScrollArea:
     """A column that can be scrolled where the window is too low for it."""
     inner = QWidget()
-    inner.setObjectName("paper")
     inner.setLayout(inside)
     area = QScrollArea()
     area.setWidgetResizable(True)

@@ -47,6 +47,7 @@ def sheet(p: Palette) -> str:
     QMainWindow, #paper, QScrollArea, QScrollArea > QWidget > QWidget {{ background: {p.paper}; }}
     QScrollArea {{ border: none; }}
     #card {{ background: {p.card}; border: 1px solid {p.hairline}; border-radius: 7px; }}
+    #card QScrollArea, #card QScrollArea > QWidget > QWidget {{ background: {p.card}; }}
     #card[chosen="true"] {{ border: 2px solid {p.copper}; }}
     #card[tone="amber"] {{ border: 1px solid {p.amber}; }}
     #card[tone="red"] {{ border: 1px solid {p.red}; }}

@@ -20,7 +20,7 @@ from common_bench.desk.look.sheet import wear
 
 if TYPE_CHECKING:
     from common_bench.desk.shell.faults import Faults
-    from common_bench.lesson.lesson import OpenLesson
+    from common_bench.desk.shell.house import House
 
 LAST_BOOK = "last book"
 STARTED = time.perf_counter()
@@ -81,8 +81,9 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
             failed.append(trouble)
             app.quit()
             return
-        window.setGeometry(first.geometry())
-        window.show()
+        if not window.isVisible():
+            window.setGeometry(first.geometry())
+            window.show()
         kept.append(window)
         first.close()
         if os.environ.get("COMMON_BENCH_TIMES"):
@@ -98,48 +99,56 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
     return status
 
 
-def run_book(path: Path) -> int:
+def run_book(path: Path, lesson: int | None = None) -> int:
     """The window on a bench book, which is opened the next time too."""
 
     def make(faults: Faults) -> QMainWindow:
-        from common_bench.lesson.lesson import OpenLesson
+        from common_bench.desk.shell.house import House
 
-        lesson = OpenLesson.open(path)
-        settings().setValue(LAST_BOOK, str(path.resolve()))
-        return window_of(lesson, faults)
+        house = House(faults)
+        house.open_lesson(path, lesson)
+        return shown_by(house)
 
     return _open_after_first_paint(f"Opening {path.name} …", make)
 
 
-def window_of(lesson: OpenLesson, faults: Faults) -> QMainWindow:
-    """The window of a lesson."""
-    from common_bench.desk.shell.hub import Hub
-    from common_bench.desk.shell.window import Bench
+def shown_by(house: House) -> QMainWindow:
+    """The window that a house shows now."""
+    assert house.window is not None
+    return house.window
 
-    return Bench(Hub(lesson), faults)
+
+def run_shelf() -> int:
+    """The shelf, with no lesson open."""
+
+    def make(faults: Faults) -> QMainWindow:
+        from common_bench.desk.shell.house import House
+
+        house = House(faults)
+        house.show_shelf()
+        return shown_by(house)
+
+    return _open_after_first_paint("Common Bench", make)
 
 
 def run_last_book() -> int:
-    """Opens the last book, or the start window where there is none."""
+    """Opens the lesson that was open last, or the shelf where there is none."""
+    from common_bench.lesson.known_books import known_books
+
+    known = known_books()
     last = settings().value(LAST_BOOK, "")
-    if last and Path(str(last)).is_file():
+    if not known and last and Path(str(last)).is_file():
+        from common_bench.lesson.known_books import KnownBook
+
+        known = [KnownBook(str(last))]  # as an older version remembered it
+    if known:
         from common_bench.book.book import check_file
         from common_bench.model.trouble import Trouble
 
         with contextlib.suppress(Trouble):
-            check_file(Path(str(last)))
-            return run_book(Path(str(last)))
-
-    def make(faults: Faults) -> QMainWindow:
-        from common_bench.desk.shell.start import StartWindow
-
-        def opened(lesson: OpenLesson) -> QMainWindow:
-            settings().setValue(LAST_BOOK, str(lesson.book.path))
-            return window_of(lesson, faults)
-
-        return StartWindow(opened)
-
-    return _open_after_first_paint("Common Bench", make)
+            check_file(Path(known[0].path))
+            return run_book(Path(known[0].path), known[0].lesson)
+    return run_shelf()
 
 
 def demo_folder(class_name: str) -> Path:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
@@ -49,15 +51,33 @@ class Step(QFrame):
             super().keyPressEvent(event)
 
 
+class Head(QFrame):
+    """The title at the upper left; it leads to the shelf."""
+
+    def __init__(self, act: Callable[[], object] | None) -> None:
+        super().__init__()
+        self._act = act
+        if act is not None:
+            self.setObjectName("step")
+            self.setCursor(Qt.CursorShape.PointingHandCursor)
+            self.setToolTip("The shelf: classes, lessons and plans (0)")
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if self._act is not None:
+            self._act()
+
+
 class Path(QFrame):
     """Title, day and the six stages."""
 
-    def __init__(self, hub: Hub, benches_width: int) -> None:
+    def __init__(self, hub: Hub, benches_width: int, shelf: Callable[[], object] | None = None) -> None:
+        """shelf: what the title at the left leads to."""
         super().__init__()
         self.setObjectName("path")
         self.setFixedHeight(px(60))
         self._hub = hub
-        head = QFrame()
+        self.away = False  # at the shelf, where no stage is shown
+        head = Head(shelf)
         head.setFixedWidth(benches_width)
         self.title = ShortLabel("", "title")
         self.day = ShortLabel("", "small")
@@ -84,4 +104,4 @@ class Path(QFrame):
         say(self.day, f"{class_name}{held:%a} {held.day} {held:%b}")
         words = path_words(lesson)
         for step in self.steps:
-            step.show_state(words[step.stage], step.stage == self._hub.stage)
+            step.show_state(words[step.stage], step.stage == self._hub.stage and not self.away)

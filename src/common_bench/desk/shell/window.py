@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import html
 import time
+from typing import TYPE_CHECKING
 
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer
@@ -19,6 +20,7 @@ from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.plug.stage import PlugStage
 from common_bench.desk.pool.stage import PoolStage
 from common_bench.desk.record.stage import RecordStage
+from common_bench.desk.shelf.shelf import Shelf
 from common_bench.desk.shell.benches import Benches
 from common_bench.desk.shell.faults import FaultPanel, Faults
 from common_bench.desk.shell.hub import Hub
@@ -28,9 +30,12 @@ from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.shell.sweeper import Sweeper
 from common_bench.desk.shell.tape import Tape
 from common_bench.desk.work.stage import WorkStage
-from common_bench.lesson.words import STAGES
+from common_bench.lesson.words import STAGES, Stage
 from common_bench.model.trouble import Trouble
 from common_bench.record.events import EngineEvent
+
+if TYPE_CHECKING:
+    from common_bench.desk.shell.house import House
 
 FRAME = 33  # ms
 TICK = 200  # ms
@@ -42,9 +47,12 @@ CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
 class Bench(QMainWindow):
     """Watches and commands; computes nothing. Closing it ends runs and keeps everything."""
 
-    def __init__(self, hub: Hub, faults: Faults | None = None) -> None:
+    def __init__(self, hub: Hub, faults: Faults | None = None, house: House | None = None) -> None:
+        """house: where the shelf is reached; without it there is none, as in the demo."""
         super().__init__()
-        self.hub = hub
+        self.hub, self._house = hub, house
+        self.shelf: Shelf | None = None
+        self.asked_to_leave = False
         self._back: dict[int, float] = {}
         self._asked_to_close = False
         self.setWindowTitle(f"{hub.lesson.store.plan.name} · Common Bench")
@@ -76,7 +84,7 @@ class Bench(QMainWindow):
     def _build(self) -> None:
         central = QWidget()
         central.setObjectName("paper")
-        self.path = Path(self.hub, px(Benches.WIDTH))
+        self.path = Path(self.hub, px(Benches.WIDTH), self.show_shelf if self._house is not None else None)
         self.benches = Benches(self.hub)
         self.tape = Tape(self.hub)
         self.stages: dict[str, StageView] = {
@@ -95,15 +103,22 @@ class Bench(QMainWindow):
         self.left.addWidget(self.benches)
         self.left.addWidget(self._make_help())
         self.hub.messages.setFixedHeight(px(50))
-        right = vbox(self.stack, self.fault_panel, self.hub.messages, spacing=0)
+        self.right = right = vbox(self.stack, self.fault_panel, self.hub.messages, spacing=0)
         right.setStretch(0, 1)
+        lesson_page = QWidget()
         middle = hbox(self.left, right, spacing=0)
         middle.setStretch(1, 1)
+        lesson_page.setLayout(middle)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(lesson_page)
+        self.shelf = None
         column = QVBoxLayout(central)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(self.path)
-        column.addLayout(middle, 1)
+        column.addWidget(self.pages, 1)
+        self.foot = vbox(spacing=0)
+        column.addLayout(self.foot)
         column.addWidget(self.tape)
         self.setCentralWidget(central)
         self.stack.setCurrentWidget(self.stages[self.hub.stage])
@@ -137,13 +152,22 @@ class Bench(QMainWindow):
 
     def keys(self) -> Keys:
         """What each key does now, the stage's own before the general ones."""
+        if self.shelf is not None and self.pages.currentWidget() is self.shelf:
+            return {**self._stage_keys(), **self.shelf.keys()}
         return {**self.general_keys(), **self.stage.keys()}
 
-    def general_keys(self) -> Keys:
+    def _stage_keys(self) -> Keys:
+        """To the stages, and between them and the shelf."""
         keys: Keys = {
-            str(n): (f"stage {n}, {name}", lambda s=stage: self.hub.go(s))  # type: ignore[misc]
+            str(n): (f"stage {n}, {name}", lambda s=stage: self.go_to(s))  # type: ignore[misc]
             for n, (stage, name) in enumerate(STAGES, 1)
         }
+        if self._house is not None:
+            keys["0"] = ("the shelf: classes, lessons, plans", self.show_shelf)
+        return keys
+
+    def general_keys(self) -> Keys:
+        keys = self._stage_keys()
         keys["Down"] = ("next bench", lambda: self.hub.step(1))
         keys["Up"] = ("previous bench", lambda: self.hub.step(-1))
         keys["T"] = ("open or close the tape", self.tape.toggle)
@@ -158,6 +182,8 @@ class Bench(QMainWindow):
         """Leaves what is open, the last first; whether anything was."""
         if self.hub.messages.asks:
             self.hub.messages.question.leave()
+        elif self.shelf is not None and self.pages.currentWidget() is self.shelf:
+            self.shelf.escape()
         elif self.fault_panel.isVisible():
             self.fault_panel.hide()
         elif self.tape.escape() or self.stage.escape():
@@ -225,7 +251,44 @@ class Bench(QMainWindow):
 
     # showing
 
+    def show_shelf(self) -> None:
+        """The shelf in the place of benches and stage; the lesson goes on. Once more: back to it."""
+        if self._house is None:
+            return
+        if self.shelf is None:
+            self.shelf = Shelf(self._house, self.hub.messages, px(Benches.WIDTH))
+            self.pages.addWidget(self.shelf)
+        if self.pages.currentWidget() is self.shelf:
+            self.show_lesson()
+            return
+        self.shelf.refresh()
+        self.pages.setCurrentWidget(self.shelf)
+        self.foot.addWidget(self.hub.messages)
+        self.path.away = True
+        self.path.refresh()
+        self.setFocus()
+
+    def show_lesson(self) -> None:
+        """Back from the shelf."""
+        self.right.addWidget(self.hub.messages)
+        self.pages.setCurrentIndex(0)
+        self.path.away = False
+        self.refresh()
+        self.setFocus()
+
+    def go_to(self, stage: Stage) -> None:
+        """A stage of the lesson, from the shelf too."""
+        if self.pages.currentIndex():
+            self.show_lesson()
+        self.hub.go(stage)
+
+    def leave(self) -> bool:
+        """Closes the lesson, to open another; whether its book could be let go."""
+        return self.close()
+
     def _show_stage(self) -> None:
+        if self.pages.currentIndex():
+            self.show_lesson()
         self.stage.refresh()
         self.stack.setCurrentWidget(self.stage)
         self._say_keys()
@@ -251,6 +314,8 @@ class Bench(QMainWindow):
         self.benches.refresh()
         self.tape.refresh()
         self.stage.tick()
+        if self.shelf is not None and self.pages.currentWidget() is self.shelf:
+            self.shelf.look()
         undo = self.hub.undo_stack.undoText()
         self.hub.messages.say_quietly(
             f"F1 lists the keys of this stage{f' · Ctrl+Z takes back: {undo}' if undo else ''}"
@@ -322,6 +387,8 @@ class Bench(QMainWindow):
                 event.ignore()
                 return
         self._sweeper.stop()
+        if self._house is not None and self._house.window is self:
+            self._house.close()
         event.accept()
 
 

@@ -1,0 +1,1 @@
+"""The shelf: classes, their lessons, and plans to begin with."""
