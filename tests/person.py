@@ -55,6 +55,16 @@ class Desk:
         self.until(lambda: sheet.palette() is not before, "the other theme is worn")
         return sheet.palette().name
 
+    def write(self, at: int, text: str) -> None:
+        """Types a line of the plan (-1: a new one) and Enter."""
+        field = self.window.stages["plan"].lines.rows[at].field
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClick(field, Qt.Key.Key_Delete)
+        field.insert(text)
+        field.setModified(True)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+
     def undo(self) -> None:
         QTest.keyClick(self.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
 

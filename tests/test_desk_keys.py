@@ -306,7 +306,9 @@ import os, sys, threading
 from pathlib import Path
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
-from common_bench.desk.shell.application import _open_after_first_paint, window_of
+from common_bench.desk.shell.application import _open_after_first_paint
+from common_bench.desk.shell.hub import Hub
+from common_bench.desk.shell.window import Bench
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 
@@ -319,7 +321,7 @@ def bad_thread():
 shown = []
 def make(faults):
     faults.found.connect(lambda words: shown.append(words.strip().splitlines()[-1]))
-    window = window_of(OpenLesson.make(Path(sys.argv[1]), Plan("Nothing"), "", ["Basalt"]), faults)
+    window = Bench(Hub(OpenLesson.make(Path(sys.argv[1]), Plan("Nothing"), "", ["Basalt"])), faults)
     repeated = QTimer(window)
     repeated.timeout.connect(bad)
     repeated.start(20)

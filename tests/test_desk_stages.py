@@ -116,6 +116,7 @@ def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> 
     stage.rule.setText("7,5")
     stage.rule.editingFinished.emit()
     assert made.lesson.store.plan.rule.seconds == 7.5
+    made.press("B")
     stage.alias.setText("Chalk")
     stage._add_group()
     made.see("cannot be the alias of a group", stage)

@@ -118,8 +118,12 @@ def test_too_few_groups_a_missing_condition_and_a_plan_without_a_graph_are_told(
     assert {point.group for point in class_result(PLAN, lacking).points} == {0, 2, 3, 4, 5}
     same = [msgspec.structs.replace(row, conditions={"length": Measured(1.0, 0.003, "m")}) for row in rows]
     assert "same reading" in class_result(PLAN, same).why_no_line
-    with pytest.raises(PoolTrouble, match="no class graph"):
-        class_result(msgspec.structs.replace(PLAN, graph=None), rows)
+    compared = class_result(msgspec.structs.replace(PLAN, graph=None), rows)
+    assert compared.line is None
+    assert compared.level is not None
+    assert (compared.x_label, compared.y_label, compared.finding) == ("", "period", compared.level.mean)
+    with pytest.raises(PoolTrouble, match="no finding"):
+        class_result(msgspec.structs.replace(PLAN, graph=None, findings=()), rows)
     nonsense = msgspec.structs.replace(PLAN, graph=ClassGraph("period ^ 2", "length", "g = slope + 3 kg"))
     assert class_result(nonsense, rows).finding is None
 

@@ -11,6 +11,7 @@ OFFERS = {
         "pool_json",
         "run_csv",
         "series_csv",
+        "with_unit",
         "without_nan",
     ),
 }

@@ -246,8 +246,7 @@ def _of_graph(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
     graph = plan.graph
     if graph is None:
         return
-    if any(line.trouble for line in workings.lines):
-        return  # what they give is not known yet
+    refused = {line.name for line in workings.lines if line.trouble}
     names = pool_names(plan, workings)
     units: dict[str, str] = {}
     for field, text in (("y", graph.y), ("x", graph.x)):
@@ -255,7 +254,8 @@ def _of_graph(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
             try:
                 units[field] = _expression(text, names).unit
             except Trouble as trouble:
-                yield PlanFault("graph", 0, field, trouble)
+                if trouble.fields.get("name") not in refused:  # what a refused line gives is not known yet
+                    yield PlanFault("graph", 0, field, trouble)
     moving = [each.name for each in plan.conditions if each.per_run and re.search(rf"\b{each.name}\b", graph.x)]
     if moving and graph.point == "group":
         yield _fault("graph", 0, "point", "one-point-of-many-conditions", name=moving[0])

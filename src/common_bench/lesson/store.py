@@ -10,6 +10,7 @@ import msgspec
 from common_bench.book.book import Book
 from common_bench.book.changes import Row, RowChange
 from common_bench.calibrate.fitting import standing
+from common_bench.lesson.plan_checking import PlanFault, faults_of
 from common_bench.lesson.store_rows import (
     calibration_of,
     finding_of,
@@ -49,6 +50,7 @@ class LessonStore:
         self.id = lessons[-1] if lesson is None else lesson
         self._planned: tuple[str, Plan, Workings] = ("", Plan(""), check((), {}))
         self._result: ClassResult | None = None
+        self._faults: tuple[Plan, list[PlanFault]] | None = None
 
     def rows(self, table: str) -> list[Row]:
         if table not in self._held:
@@ -72,6 +74,14 @@ class LessonStore:
             channels = {sensor.channel: sensor.unit for sensor in plan.sensors}
             self._planned = row["text"], plan, check(plan.in_use, channels)
         return self._planned[1]
+
+    @property
+    def faults(self) -> list[PlanFault]:
+        """What is wrong with the plan, found once for each state of it."""
+        plan = self.plan
+        if self._faults is None or self._faults[0] is not plan:
+            self._faults = plan, faults_of(plan)
+        return self._faults[1]
 
     @property
     def class_name(self) -> str:
@@ -164,6 +174,10 @@ class LessonStore:
     def sensor(self, channel: str | None = None) -> SensorPlan | None:
         """The plan's sensor for a channel, or its first."""
         return next((each for each in self.plan.sensors if channel in (None, each.channel)), None)
+
+    def sensor_of(self, quantity: str) -> SensorPlan | None:
+        """What the plan measures under a name."""
+        return next((each for each in self.plan.sensors if each.quantity == quantity), None)
 
     def points(self, kit: int, channel: str) -> list[ReferencePoint]:
         """Points of this lesson that count, in the order in which they were taken."""

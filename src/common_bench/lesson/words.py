@@ -49,14 +49,25 @@ def path_words(lesson: OpenLesson) -> dict[Stage, str]:
     findings = sum(len(lesson.store.findings(run.id)) for run in lesson.store.kept_runs())
     sent = len({row.group for row in lesson.store.pool_rows()})
     state = "open" if lesson.store.pool_open else "sealed"
+    calibrates = any(sensor.needs_points for sensor in lesson.store.plan.sensors)
     return {
-        "plan": lesson.store.plan.name,
+        "plan": _plan_words(lesson),
         "plug": f"{heard} of {len(groups)} kits heard",
-        "calibrate": f"{good} of {len(groups)} good" if lesson.store.plan.sensors else "nothing to calibrate",
+        "calibrate": f"{good} of {len(groups)} good" if calibrates else "nothing to calibrate",
         "record": f"{kept} of {wanted} runs",
         "work": f"{findings} finding{'s' if findings != 1 else ''}",
         "pool": f"{state} · {sent} of {len(groups)} in",
     }
+
+
+def _plan_words(lesson: OpenLesson) -> str:
+    """`6 lines, all usable`, or how many things are wrong."""
+    plan = lesson.store.plan
+    count, wrong = len(plan.sensors) + len(plan.workings), len(lesson.store.faults)
+    lines = f"{count} line{'s' if count != 1 else ''}"
+    if wrong:
+        return f"{lines}, {wrong} to mend"
+    return f"{lines}, all usable" if count else "empty"
 
 
 def _all_good(lesson: OpenLesson, kit: int) -> bool:
@@ -73,15 +84,27 @@ def bench_words(lesson: OpenLesson, group: int, stage: Stage) -> BenchWords:
         name = next((name for name in lesson.store.plan.shown if name in lesson.store.workings.kinds), "")
         latest = state.live.latest(name)
         if latest is not None and latest.value == latest.value:
-            value, unit, guess = shown(latest), latest.unit, latest.guess
+            value, unit, guess = shown(latest, lesson.store.sensor_of(name)), latest.unit, latest.guess
         elif (raw := state.live.latest(f"raw {lesson.store.column_of(state.kit, sensor.channel)}")) is not None:
             value, unit = digits(raw.value, RAW_DIGITS), "raw"
     line, tone = _line(lesson, group, stage)
     return BenchWords(line, tone, value, unit, guess)
 
 
-def shown(latest: Latest) -> str:
-    """A live value to three decimals at most, or fewer where its uncertainty asks for it."""
+def tile_warning(lesson: OpenLesson, group: int) -> str:
+    """What the plan says of a value that is beyond one of its thresholds now; empty where none is."""
+    state = lesson.roster.state(group)
+    for sensor in lesson.store.plan.sensors if state is not None else ():
+        latest = state.live.latest(sensor.quantity) if state is not None and sensor.warn else None
+        if latest is not None and (words := sensor.warning(latest.value)):
+            return f"{sensor.quantity} {shown(latest, sensor)} {latest.unit}: {words}"
+    return ""
+
+
+def shown(latest: Latest, sensor: SensorPlan | None = None) -> str:
+    """A live value to the decimals that the plan gives it, or else to three at most, fewer where its uncertainty asks."""
+    if sensor is not None and sensor.digits is not None:
+        return plain(latest.value, sensor.digits)
     u = latest.u if latest.u == latest.u and latest.u > 0 else 0.0
     return digits(latest.value, min(u, abs(latest.value) or u) if u else 0.0, most=3)
 
@@ -173,6 +196,8 @@ def quality(lesson: OpenLesson, kit: int, sensor: SensorPlan) -> Quality:
     kept = lesson.store.calibration(kit, sensor.channel)
     if kept is None:
         return Quality("none", "", "amber")
+    if not kept.made_at:
+        return Quality("good", "as it comes" if sensor.curve == "as-it-comes" else "by the data sheet", "good")
     ready = lesson.sensors.made_ready(kept)
     checks = [check_state(ready, point) for point in kept.points if point.check]
     if "bad" in checks:
@@ -188,6 +213,8 @@ def quality(lesson: OpenLesson, kit: int, sensor: SensorPlan) -> Quality:
 
 def days_old(made_at: str) -> int:
     """Whole days since an ISO 8601 time."""
+    if not made_at:
+        return 0  # it holds as the plan has it
     return (datetime.now().astimezone().date() - datetime.fromisoformat(made_at).date()).days
 
 

@@ -61,9 +61,11 @@ OFFERS = {
         "CommandPlan",
         "Condition",
         "measured_line",
+        "OFF",
         "Plan",
         "RulePlan",
         "SensorPlan",
+        "Threshold",
     ),
     "plan_file": (
         "plan_from_file",

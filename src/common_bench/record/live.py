@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import threading
+from collections import deque
 from typing import NamedTuple
 
 import numpy as np
 
-from common_bench.model.block import Block, Bools, Floats, Series
+from common_bench.model.block import Block, Bools, Events, Floats, Series
 from common_bench.record.chain import Flow
 from common_bench.workings.evaluate import INNER
 
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
+
+
+EVENTS_KEPT = 400  # of each name: their times, to be marked on a trace
 
 
 class Picture(NamedTuple):
@@ -93,6 +97,7 @@ class LiveWindow:
         self._latest: dict[str, Latest] = {}
         self._guesses: dict[str, Trace] = {}
         self._extents: dict[str, tuple[float, float]] = {}
+        self._happened: dict[str, tuple[int, deque[float]]] = {}
         self._last_t = float("nan")
 
     @property
@@ -111,6 +116,10 @@ class LiveWindow:
                         self._trace(name).add(result.t, result.values, gaps)
                         self._latest[name] = _latest(result)
                         self._add_guess(name, result, gaps)
+                    elif isinstance(result, Events) and INNER not in name:
+                        count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
+                        times.extend(result.t.tolist())
+                        self._happened[name] = count + len(result), times
 
     def _add_block(self, block: Block, *, sparse: bool) -> None:
         if not len(block):
@@ -176,20 +185,29 @@ class LiveWindow:
         """The last seconds, thinned to pixels."""
         return thinned(self.recent(name, seconds), pixels, seconds)
 
+    def happened(self, name: str) -> tuple[int, list[float]]:
+        """How many events of a name there were since the workings were changed or a run began, and the times of the last
+        of them in s."""
+        with self._lock:
+            count, times = self._happened.get(name, (0, deque()))
+            return count, list(times)
+
     def forget_all(self) -> None:
         """Clears everything, raw channels too, as after another stream format."""
         with self._lock:
             self._traces.clear()
             self._guesses.clear()
             self._latest.clear()
+            self._happened.clear()
 
     def forget(self, *names: str) -> None:
         """Clears what a calibration or working gave before it was changed."""
         with self._lock:
-            for name in names or [each for each in self._traces if not each.startswith("raw ")]:
+            for name in names or [each for each in (*self._traces, *self._happened) if not each.startswith("raw ")]:
                 self._traces.pop(name, None)
                 self._guesses.pop(name, None)
                 self._latest.pop(name, None)
+                self._happened.pop(name, None)
 
 
 def _latest(series: Series) -> Latest:

@@ -19,7 +19,7 @@ def findings_of(
     """The wanted numbers over span (s from the run's first reading). Raises FindingTrouble in words."""
     if span[1] <= span[0]:
         raise FindingTrouble("span-without-length")
-    refused = next((line for line in workings.lines if line.trouble), None)
+    refused = next((line for line in workings.lines if line.trouble and line.name in wanted), None)
     if refused is not None and refused.trouble is not None:
         raise FindingTrouble("working-refused", where=refused.trouble.where, told=refused.trouble.what)
     numbers = over_span(workings, results, span)

@@ -200,6 +200,7 @@ class LiveTrace(pg.PlotWidget):
         self._guess: MovingLine | None = None
         self._range = (0.0, 0.0)
         self._seconds = 0.0
+        self.fixed: tuple[float, float] | None = None  # ends of the axis, where the plan gives them
         self.colour = colour
         self.frames = 0
         self.restyle()
@@ -253,7 +254,11 @@ class LiveTrace(pg.PlotWidget):
             view.setXRange(-seconds, 0.0, padding=0)
         self._show_guess(t, guess)
         known = values[np.isfinite(values) & (t >= -look)]
-        if len(known):
+        if self.fixed is not None:
+            if self._range != self.fixed:
+                self._range = self.fixed
+                view.setYRange(*self.fixed, padding=0)
+        elif len(known):
             low, high = float(known.min()), float(known.max())
             margin = max((high - low) * 0.15, abs(high) * 1e-4, 1e-9)
             kept = self._range

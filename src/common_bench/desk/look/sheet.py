@@ -51,6 +51,11 @@ def sheet(p: Palette) -> str:
     #card[chosen="true"] {{ border: 2px solid {p.copper}; }}
     #card[tone="amber"] {{ border: 1px solid {p.amber}; }}
     #card[tone="red"] {{ border: 1px solid {p.red}; }}
+    #line {{ background: {p.card}; border: none; border-bottom: 1px solid {p.hairline}; border-left: 3px solid {p.card}; }}
+    #line[chosen="true"] {{ background: {p.wash}; border-left: 3px solid {p.copper}; }}
+    QLineEdit[mono="true"] {{ font-family: {MONO}; font-size: {size(12)}; }}
+    QLineEdit[large="true"] {{ font-size: {size(17)}; font-weight: 700; }}
+    QLineEdit#quiet[wrong="typed"] {{ border: 1px solid {p.red}; }}
     QLineEdit#quiet {{ background: transparent; border: 1px solid transparent; padding: 1px 3px; }}
     QLineEdit#quiet:hover {{ background: {p.card}; border: 1px solid {p.hairline}; }}
     QLineEdit#quiet:focus {{ background: {p.card}; border: 1px solid {p.copper}; }}
@@ -92,6 +97,9 @@ def sheet(p: Palette) -> str:
     QPushButton[role="main"]:disabled {{ background: {p.wash}; color: {p.soft}; border-color: {p.hairline}; }}
     QPushButton[role="link"] {{ background: transparent; border: none; color: {p.copper}; padding: 2px 4px; font-weight: 600;
         text-align: left; }}
+    QPushButton[role="here"] {{ background: transparent; border: none; border-bottom: 2px solid {p.copper}; border-radius: 0;
+        color: {p.ink}; padding: 2px 4px; font-weight: 650; }}
+    QPushButton[role="link"]:disabled {{ color: {p.soft}; background: transparent; border: none; }}
     QPushButton[role="link"]:focus {{ border: 1px solid {p.copper}; padding: 1px 3px; }}
     QLineEdit, QPlainTextEdit, QComboBox, QSpinBox {{ background: {p.card}; border: 1px solid {p.hairline}; border-radius: 5px;
         padding: 4px 7px; selection-background-color: {p.copper}; selection-color: {p.copper_ink}; }}

@@ -1,189 +1,350 @@
-"""Stage 1, Plan: what is measured; its workings and conditions can be changed, with errors in place."""
+"""Stage 1, Plan: what is measured and what comes of it, line by line; conditions, the run, what the class finds."""
 
 from __future__ import annotations
 
-import html
-import re
+from collections.abc import Callable
 
 import msgspec
+from PyQt6.QtWidgets import QStackedWidget
 
-from common_bench.calibrate.curves import curve_name
-from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, hbox, label, pretty, rich, say, vbox
+from common_bench.desk.look.pieces import (
+    Card,
+    Cell,
+    Field,
+    Table,
+    button,
+    hbox,
+    label,
+    say,
+    scrolled,
+    set_property,
+    vbox,
+)
 from common_bench.desk.look.sheet import px
-from common_bench.desk.plan.editor import CheckedEditor, Found
+from common_bench.desk.plan.cards import BenchWordsCard, ClassFindsCard, DetailsCard, PagesHead, TextFields
+from common_bench.desk.plan.editor import CheckedEditor
+from common_bench.desk.plan.lines import LinesCard
+from common_bench.desk.plan.plan_files import PlanFiles
+from common_bench.desk.plan.trace import TraceCard
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.lesson.condition_text import condition_faults, condition_line, read_condition_line
+from common_bench.lesson.line_values import line_value
+from common_bench.lesson.plan_details import with_detail
+from common_bench.lesson.plan_editing import (
+    PlanLine,
+    as_finding,
+    copied,
+    lines_of,
+    moved,
+    ready_lines,
+    shown_first,
+    switched,
+    with_line,
+    without_line,
+)
+from common_bench.lesson.plan_effect import effect_words
 from common_bench.model.measured import number
-from common_bench.model.plan import Condition, Plan, RulePlan
-from common_bench.model.trouble import UnitTrouble
-from common_bench.model.units import unit
-from common_bench.workings.evaluate import check
+from common_bench.model.plan import Plan, RulePlan
+from common_bench.model.trouble import Trouble
 
-CONDITION = re.compile(r"^\s*([^\W\d_]\w*)\s*(?:\(([^)]*)\))?\s*(?:(?:±|\+-)\s*([\d.,eE+-]+))?\s*(?:#\s*(.*))?$")
-
-
-def condition_line(condition: Condition) -> str:
-    """A condition as it is typed; `read_condition` reads it again."""
-    unit_text = f" ({condition.unit})" if condition.unit else ""
-    about = f"   # {condition.about}" if condition.about else ""
-    return f"{condition.name}{unit_text} ± {condition.u:g}{about}"
-
-
-def read_condition(line: str) -> Condition:
-    """`length (m) ± 0.003   # remark`. Raises UnitTrouble in words."""
-    found = CONDITION.match(line)
-    if not found:
-        raise UnitTrouble("not-a-condition")
-    unit(found[2] or "")
-    try:
-        u = number(found[3]) if found[3] else 0.0
-    except ValueError:
-        raise UnitTrouble("condition-u-no-number", found=found[3]) from None
-    return Condition(found[1], (found[2] or "").strip(), u, (found[4] or "").strip())
+RIGHT_WIDE = 312  # px
 
 
 class PlanStage(StageView):
-    """What is measured, workings and conditions with their troubles in place, the rule, the groups."""
+    """One list of lines; under it the trace, the details or the benches' conditions; the rest at the right.
+
+    Whatever is typed is kept when it is left, faults and all: a line that cannot be used says why, and the others go on.
+    """
 
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
-        self.about = label("", "soft", wrap=True)
-        self.measured = rich()
-        self.workings = CheckedEditor(self._check_workings, self._keep_workings, 5)
-        self.conditions = CheckedEditor(self._check_conditions, self._keep_conditions, 2)
+        self._at: int | None = 0  # which line is chosen
+        self._read: tuple[Plan, list[PlanLine]] | None = None
+        self.texts = TextFields(self._keep_text)
+        self.name = self.texts.add("name", "what the plan is called")
+        self.name.setObjectName("quiet")
+        set_property(self.name, "large", "true")
+        self.name.setFixedWidth(px(270))
+        self.about = self.texts.add("about", "what it is about, for people")
+        self.about.setObjectName("quiet")
+        self.title.hide()
+        self.head.insertWidget(0, self.name)
+        say(self.subtitle, "one line each, in order")
+        self.files = PlanFiles(hub, self)
+        self.library = button("Keep among my plans", self.files.keep_in_library)
+        self.head.addWidget(self.library)
+        self.head.addWidget(button("A copy for a colleague…", self.files.ask_copy))
+        self.head.addWidget(button("Go on: Plug in (2)", lambda: hub.go("plug"), role="main"))
+        self.lines = LinesCard(
+            lambda: self.plan, self._channels, self.keep_line, self.choose,
+            [("Finding", "A number of each run, or no longer one", self.toggle_finding), ("On tiles", "Shown live, before all others", self.show_it),
+             ("↑", "Further up", lambda: self.move_it(-1)), ("↓", "Further down", lambda: self.move_it(1)), ("Off", "Switched off, or on again", self.toggle_off),
+             ("Copy", "Once more, under another name", self.copy_it), ("Take off", "Off the plan", self.remove_it)],
+            lambda: ready_lines(self.plan, self._columns()),
+        )  # fmt: skip
+        self.trace = TraceCard(hub, self.keep_line)
+        self.details = DetailsCard(self._keep_detail)
         self.by_bench = Table(["bench", "condition", "type value ± uncertainty"], left=(0, 1), stretch=0, edit=(2,))
         self.by_bench.edited.connect(self._set_condition)
-        self.rule = Field()
-        self.runs = Field()
-        for field in (self.rule, self.runs):
-            field.setFixedWidth(px(70))
-            field.editingFinished.connect(self._set_rule)
         self.by_bench.refilled.connect(self.refresh)
-        self.pool = rich()
         self.alias = Field()
         self.alias.setPlaceholderText("name of another group")
+        self.alias.setMinimumWidth(px(200))
         self.alias.setToolTip("A name for the bench, as Basalt; no student needs to be named")
         self.alias.returnPressed.connect(self._add_group)
-        measured = Card("What is measured")
-        measured.add(self.about, self.measured)
-        workings = Card("Workings")
-        say(workings.aside, "one a line: name = formula")
-        workings.body.addLayout(self.workings.layout_with_actions)
-        conditions = Card("Conditions")
-        say(conditions.aside, "name (unit) ± usual uncertainty")
-        conditions.body.addLayout(self.conditions.layout_with_actions)
-        benches = Card("Conditions of each bench")
+        benches = Card()
         benches.add(self.by_bench)
         benches.body.addStretch(1)
-        benches.body.addLayout(hbox(self.alias, button("Add a group", self._add_group)))
-        runs = Card("Runs")
-        runs.body.addLayout(hbox(label("A run ends after"), self.rule, label("s  (0: by hand)", "soft"), None))
-        runs.body.addLayout(hbox(label("Runs of each group"), self.runs, None))
-        pool = Card("Pool")
-        pool.add(self.pool)
-        left = vbox(measured, workings, conditions, spacing=11)
-        left.setStretch(1, 2)
-        left.setStretch(2, 1)
-        right = vbox(benches, runs, pool, spacing=11)
-        right.setStretch(0, 1)
+        benches.body.addLayout(hbox(self.alias, button("Add a group", self._add_group), None))
+        self.pages = QStackedWidget()
+        for page in (self.trace, self.details, benches):
+            self.pages.addWidget(page)
+        self.which = PagesHead(
+            [("Trace", lambda: self.turn_to(0)), ("Details (D)", lambda: self.turn_to(1)), ("Conditions of each bench (B)", lambda: self.turn_to(2))]
+        )  # fmt: skip
+        self.conditions = CheckedEditor(condition_faults, self._keep_conditions, 2)
+        conditions = Card("Each group sets")
+        say(conditions.aside, "name (unit) ± u, or a list")
+        conditions.body.addLayout(self.conditions.layout_with_actions)
+        self.rule, self.runs = Field(), Field()
+        for field in (self.rule, self.runs):
+            field.setFixedWidth(px(58))
+            field.editingFinished.connect(self._set_rule)
+        run = Card("A run")
+        run.body.addLayout(hbox(label("begins at once; ends after"), self.rule, label("s"), None, spacing=5))
+        run.body.addLayout(hbox(label("(0: by hand);"), self.runs, label("runs of each group"), None, spacing=5))
+        self.finds = ClassFindsCard(lambda: self.plan, self._keep)
+        self.told = BenchWordsCard(lambda: self.plan, self._keep)
+        inside = vbox(conditions, run, self.finds, self.told, None, spacing=11)
+        inside.setContentsMargins(0, 0, px(6), 0)
+        right = scrolled(inside)
+        right.setFixedWidth(px(RIGHT_WIDE))
+        self.conditions.setMinimumWidth(px(60))
+        left = vbox(self.about, self.lines, self.which, self.pages, spacing=8)
+        left.setStretch(1, 5)
+        left.setStretch(3, 4)
         body = hbox(left, right, spacing=11)
-        body.setStretch(0, 3)
-        body.setStretch(1, 2)
+        body.setStretch(0, 1)
         self.column.addLayout(body, 1)
-        self.head.addWidget(button("Go on: Plug in (2)", lambda: hub.go("plug"), role="main"))
+        self._ticks = 0
+
+    def keys(self) -> Keys:
+        return {
+            "W": ("write a line", self.lines.new_line), "D": ("details of what is measured", lambda: self.turn_to(1)),
+            "B": ("conditions of each bench", lambda: self.turn_to(2)),
+        }  # fmt: skip
+
+    @property
+    def plan(self) -> Plan:
+        return self.store.plan
+
+    def _columns(self) -> list[tuple[str, str]]:
+        """(name, unit) of what kits send, the selected bench's first."""
+        kits = [self.lesson.roster.state(self.hub.group)] if self.hub.group else []
+        kits += list(self.lesson.roster.kits.values())
+        found = [
+            (c.name, c.unit)
+            for kit in kits
+            if kit is not None and kit.format is not None
+            for c in kit.format.columns
+            if c.role == "channel"
+        ]
+        return list(dict.fromkeys(found))
+
+    def _channels(self) -> list[str]:
+        return list(
+            dict.fromkeys([*(name for name, _ in self._columns()), *(each.channel for each in self.plan.sensors)])
+        )
+
+    @property
+    def all_lines(self) -> list[PlanLine]:
+        """The plan's lines, read once for each state of it."""
+        plan = self.plan
+        if self._read is None or self._read[0] is not plan:
+            self._read = plan, lines_of(plan)
+        return self._read[1]
+
+    @property
+    def chosen_line(self) -> PlanLine | None:
+        lines = self.all_lines
+        return lines[self._at] if self._at is not None and self._at < len(lines) else None
+
+    # what is seen
 
     def refresh(self) -> None:
-        plan = self.hub.lesson.store.plan
-        say(self.title, plan.name)
-        say(
-            self.subtitle,
-            f"plan for class {self.hub.lesson.store.class_name}" if self.hub.lesson.store.class_name else "plan",
-        )
-        say(self.about, plan.about or "This plan has no description.")
-        say(self.measured, self._measured_words(plan))
-        self.workings.show_kept("\n".join(plan.workings))
+        plan = self.plan
+        faults, lines = self.store.faults, self.all_lines
+        self.texts.show("name", plan.name)
+        self.texts.show("about", plan.about)
+        self.lines.show_lines(lines, self._at)
+        self.trace.show_line(self.chosen_line)
+        for words, made in self.lines.acts.items():
+            made.setEnabled(
+                self.chosen_line is not None and not (words in ("Off", "Finding") and self.chosen_line.is_measured)
+            )
+        line = self.chosen_line
+        if line is not None and line.is_measured:
+            self.details.show_quantity(plan, line.at)
+        self.which.buttons[1].setEnabled(bool(plan.sensors))
+        self.which.show_page(self.pages.currentIndex())
         self.conditions.show_kept("\n".join(condition_line(each) for each in plan.conditions))
         for field, kept_text in ((self.rule, f"{plan.rule.seconds:g}"), (self.runs, str(plan.runs_per_group))):
             if not (field.hasFocus() and field.isModified()):
                 field.setText(kept_text)
+        self.finds.show_plan(plan, faults)
+        self.told.show_plan(plan)
+        self._show_benches(plan)
+        self.tick()
+
+    def _show_benches(self, plan: Plan) -> None:
         rows: list[list[Cell]] = []
-        for group in self.hub.lesson.store.groups:
-            kept = self.hub.lesson.store.stated(group.id)
+        for group in self.store.groups:
+            kept = self.store.stated(group.id)
             for condition in plan.conditions:
                 value = kept.get(condition.name)
                 shown: Cell = str(value) if value else ("not set", "amber")
                 rows.append([group.alias, f"{condition.name}", shown])
         self.by_bench.fill(rows)
-        self.by_bench.fit(16)
-        say(self.pool, self._pool_words(plan))
+        self.by_bench.fit(6)
 
-    def _measured_words(self, plan: Plan) -> str:
-        lines = []
-        for sensor in plan.sensors:
-            points = ", ".join(f"{p.label}{' (check)' if p.check else ''}" for p in sensor.points)
-            lines.append(
-                f"<b>{html.escape(sensor.quantity)}</b> in {html.escape(sensor.unit)}, from the channel "
-                f"<b>{html.escape(sensor.channel)}</b> through a {html.escape(curve_name(sensor.curve))}; reference points: {html.escape(points)}"
-            )
-            if sensor.steps:
-                lines.append(f"&nbsp;&nbsp;before the curve: {html.escape('; '.join(sensor.steps))}")
-            if sensor.old_after:
-                lines.append(f"&nbsp;&nbsp;a calibration is old after {sensor.old_after} days")
-        return "<br>".join(lines) or "No sensor is calibrated in this plan."
+    def tick(self) -> None:
+        lines = self.all_lines
+        self.lines.show_values([line_value(self.lesson, self.hub.group, line) for line in lines])
 
-    def _pool_words(self, plan: Plan) -> str:
-        graph = plan.graph
-        findings = ", ".join(plan.findings) or "none"
-        if graph is None:
-            return f"Findings: <b>{html.escape(findings)}</b>. This plan has no class graph."
-        accepted = f"; accepted value {html.escape(pretty(graph.accepted))}" if graph.accepted else ""
-        return (
-            f"Findings: <b>{html.escape(findings)}</b><br><b>{html.escape(pretty(graph.y))}</b> against <b>{html.escape(graph.x)}</b>; "
-            f"class finding <b>{html.escape(pretty(graph.finding))}</b>{accepted}"
+    def draw(self) -> None:
+        self._ticks += 1
+        if self._ticks % 2 == 0 and self.pages.currentIndex() == 0:
+            self.trace.draw()
+
+    def turn_to(self, page: int) -> None:
+        line = self.chosen_line
+        if page == 1 and (line is None or not line.is_measured):
+            if not self.plan.sensors:
+                self.hub.tell("Nothing is measured yet: begin with Measure…", "amber")
+                return
+            self.choose(lines_of(self.plan)[0])
+        self.pages.setCurrentIndex(page)
+        self.refresh()
+
+    def choose(self, line: PlanLine | None) -> None:
+        """Another line; None: the one that waits to be written."""
+        lines = self.all_lines
+        at = next(
+            (
+                at
+                for at, each in enumerate(lines)
+                if line is not None and (each.is_measured, each.at) == (line.is_measured, line.at)
+            ),
+            None,
+        )
+        if at != self._at:
+            self._at = at
+            if self.pages.currentIndex() == 1 and (line is None or not line.is_measured):
+                self.pages.setCurrentIndex(0)
+            self.refresh()
+
+    # what is done
+
+    def _keep(self, plan: Plan, label: str) -> bool:
+        """Keeps another plan. What it does to runs that are there is told first, and done when somebody says so."""
+        if plan == self.plan:
+            return True
+        words = effect_words(self.store, plan)
+        if not words:
+            return self.hub.try_to(lambda: self.lesson.planning.change_plan(plan, label))
+        self.hub.tell(
+            f"{words} {label}?", "amber", act="Do it", then=lambda: self._do(plan, label), ended=lambda: False
+        )
+        return True
+
+    def _do(self, plan: Plan, label: str) -> None:
+        self.hub.messages.clear()
+        if self.hub.try_to(lambda: self.lesson.planning.change_plan(plan, label)):
+            self.hub.tell(f"Done: {label[0].lower()}{label[1:]}.", "good", act="Take back", then=self.hub.undo)
+
+    def keep_line(self, line: PlanLine | None, text: str) -> None:
+        """A line as it was typed; nothing typed takes it off."""
+        if not text.strip():
+            if line is not None:
+                self._keep(without_line(self.plan, line), f"Take {line.name} off")
+            return
+        try:
+            plan = with_line(self.plan, line, text)
+        except Trouble as trouble:
+            at = self._at if line is not None and self._at is not None else len(self.lines.rows) - 1
+            self.lines.rows[at].refuse(trouble.sentence)
+            return
+        if line is None:
+            lines = lines_of(plan)
+            self._at = len(plan.sensors) - 1 if len(plan.sensors) > len(self.plan.sensors) else len(lines) - 1
+            self.lines.rows[-1].field.put_back()
+        self._keep(plan, f"Write {line.name}" if line is not None else "Write a line")
+        self.refresh()
+
+    def _with_chosen(self, act: Callable[[PlanLine], Plan], label: str) -> None:
+        line = self.chosen_line
+        if line is not None:
+            self.hub.try_to(lambda: self._keep(act(line), f"{label} {line.name}"))
+
+    def toggle_finding(self) -> None:
+        self._with_chosen(
+            lambda line: as_finding(self.plan, line, found=line.name not in self.plan.findings), "Make a finding of"
         )
 
-    def _check_workings(self, lines: list[str]) -> list[Found]:
-        filled = [(at, line) for at, line in enumerate(lines) if line.strip()]
-        checked = check([line for _, line in filled], self.hub.lesson.store.channels)
-        return [
-            (at, working.trouble.start, working.trouble.end, f"{working.trouble.what} {working.trouble.do}")
-            for (at, _), working in zip(filled, checked.lines, strict=True)
-            if working.trouble
-        ]
+    def show_it(self) -> None:
+        self._with_chosen(lambda line: shown_first(self.plan, line), "Show")
 
-    def _keep_workings(self, lines: list[str]) -> None:
-        self.hub.try_to(lambda: self.hub.lesson.planning.edit_workings(lines))
+    def move_it(self, by: int) -> None:
+        line = self.chosen_line
+        if line is None or self._at is None:
+            return
+        count = len(self.plan.sensors if line.is_measured else self.plan.workings)
+        to = min(count - 1, max(0, line.at + by))
+        plan = moved(self.plan, line, by)
+        self._at += to - line.at
+        self._keep(plan, f"Move {line.name}")
 
-    def _check_conditions(self, lines: list[str]) -> list[Found]:
-        found, names = [], set()
-        for at, line in enumerate(lines):
-            if not line.strip():
-                continue
-            try:
-                condition = read_condition(line)
-                if condition.name in names:
-                    raise UnitTrouble("condition-twice", name=condition.name)
-                names.add(condition.name)
-            except UnitTrouble as trouble:
-                found.append((at, 0, len(line), trouble.sentence))
-        return found
+    def toggle_off(self) -> None:
+        self._with_chosen(lambda line: switched(self.plan, line), "Switch")
+
+    def copy_it(self) -> None:
+        self._with_chosen(lambda line: copied(self.plan, line), "Copy")
+
+    def remove_it(self) -> None:
+        self._with_chosen(lambda line: without_line(self.plan, line), "Take off")
+
+    def _keep_text(self, name: str, text: str) -> bool:
+        words = " ".join(text.split())
+        if name == "name" and not words:
+            self.hub.tell("A plan needs a name. Nothing was changed.", "red")
+            return False
+        return self._keep(
+            msgspec.structs.replace(self.plan, **{name: words}),
+            "Rename the plan" if name == "name" else "Change what it is about",
+        )
+
+    def _keep_detail(self, entry: str, text: str) -> bool:
+        line = self.chosen_line
+        if line is None or not line.is_measured:
+            return False
+        return self.hub.try_to(lambda: self._keep(with_detail(self.plan, line.at, entry, text), f"Change {line.name}"))
 
     def _keep_conditions(self, lines: list[str]) -> None:
-        kept = tuple(read_condition(line) for line in lines if line.strip())
-        plan = msgspec.structs.replace(self.hub.lesson.store.plan, conditions=kept)
-        self.hub.try_to(lambda: self.hub.lesson.planning.change_plan(plan, "Change the conditions"))
+        kept = tuple(read_condition_line(line) for line in lines if line.strip())
+        self._keep(msgspec.structs.replace(self.plan, conditions=kept), "Change the conditions")
 
     def _set_condition(self, row: int, _: int, text: str) -> None:
-        conditions = self.hub.lesson.store.plan.conditions
-        group = self.hub.lesson.store.groups[row // len(conditions)]
+        conditions = self.plan.conditions
+        group = self.store.groups[row // len(conditions)]
         name = conditions[row % len(conditions)].name
-        if self.hub.try_to(lambda: self.hub.lesson.planning.set_condition(group.id, name, text)):
-            value = self.hub.lesson.store.stated(group.id)[name]
+        if self.hub.try_to(lambda: self.lesson.planning.set_condition(group.id, name, text)):
+            value = self.store.stated(group.id)[name]
             self.hub.tell(f"{name} of {group.alias} is {value}.", "good", act="Take back", then=self.hub.undo)
         self.by_bench.refill()
 
     def _set_rule(self) -> None:
-        plan = self.hub.lesson.store.plan
+        plan = self.plan
         try:
             seconds, runs = number(self.rule.text()), int(self.runs.text())
             if not 0 <= seconds <= 86_400 or not 1 <= runs <= 99:
@@ -197,7 +358,7 @@ class PlanStage(StageView):
             return
         if (seconds, runs) != (plan.rule.seconds, plan.runs_per_group):
             changed = msgspec.structs.replace(plan, rule=RulePlan(seconds), runs_per_group=runs)
-            if self.hub.try_to(lambda: self.hub.lesson.planning.change_plan(changed, "Change the rule")):
+            if self.hub.try_to(lambda: self.lesson.planning.change_plan(changed, "Change the rule")):
                 self.hub.tell(
                     f"Kept: {changed.rule.words}, {runs} run{'s' if runs != 1 else ''} of each group.", "good",
                     act="Take back", then=self.hub.undo,
@@ -210,6 +371,3 @@ class PlanStage(StageView):
             lambda: self.hub.lesson.register.add_groups([self.alias.text()])
         ):
             self.alias.clear()
-
-    def keys(self) -> Keys:
-        return {"W": ("write workings", self.workings.setFocus)}

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from textwrap import fill
-
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QVBoxLayout
 
 from common_bench.desk.graphs.plots import Graph
-from common_bench.desk.look.emblems import SYMBOLS, EmblemView
-from common_bench.desk.look.palette import hue
+from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.pieces import (
     Card,
     Cell,
@@ -27,16 +24,18 @@ from common_bench.desk.look.pieces import (
     vbox,
 )
 from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.pool.class_drawing import draw_class
 from common_bench.desk.pool.scatter_bar import ScatterBar
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.exchange.tables import with_unit
 from common_bench.model.class_line import ClassResult
 from common_bench.model.measured import NO_VALUE, plain, written
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
+from common_bench.pool.class_line import class_graph_of
 
 AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
-NOTE = 44  # characters of a line beside a point
 
 
 class PoolStage(StageView):
@@ -176,8 +175,15 @@ class PoolStage(StageView):
 
     def refresh(self) -> None:
         lesson = self.hub.lesson
-        graph, opened = lesson.store.plan.graph, lesson.store.pool_open
-        say(self.title, f"{pretty(graph.y)} against {graph.x}" if graph else "Pool")
+        graph, opened = class_graph_of(lesson.store.plan), lesson.store.pool_open
+        title = (
+            "Pool"
+            if graph is None
+            else f"{pretty(graph.y)} against {graph.x}"
+            if graph.x
+            else f"{pretty(graph.y)} of all groups"
+        )
+        say(self.title, title)
         say(self.subtitle, "all groups · this lesson" if opened else "sealed")
         self.open.setText("Seal the pool (O)" if opened else "Open the pool to the class (O)")
         set_property(self.open, "role", "" if opened else "main")
@@ -191,9 +197,11 @@ class PoolStage(StageView):
         )
         self.aside.setEnabled(bool(rows))
         self._show_who()
-        for card in (self.graph_card, self.table_card, self.finding_card, self.scatter_card):
+        drawn = lesson.store.plan.graph is not None
+        for card in (self.graph_card, self.finding_card, self.scatter_card):
             card.setVisible(opened and graph is not None)
-        self.findings_card.setVisible(opened and graph is None)
+        self.table_card.setVisible(opened and drawn)
+        self.findings_card.setVisible(opened and not drawn)
         self.sealed_card.setVisible(not opened)
         sent = len({row.group for row in lesson.store.pool_rows()})
         say(self.sealed_count, f"{sent} of {len(lesson.store.groups)}")
@@ -211,13 +219,13 @@ class PoolStage(StageView):
         )
         if opened and graph is not None:
             self._show_result()
-        elif opened:
+        if opened and not drawn:
             self._show_findings()
 
     def _name(self, alias: str, group: int) -> str:
         if not self._hidden:
             return alias
-        places = [g.id for g in self.hub.lesson.store.groups]
+        places = [g.id for g in self.hub.lesson.store.all_groups]
         return f"group {chr(65 + places.index(group) % 26)}"
 
     def _show_result(self) -> None:
@@ -228,7 +236,8 @@ class PoolStage(StageView):
             say(self.finding_words, trouble.sentence)
             self.graph.wipe()
             return
-        self._draw(result)
+        self.graph_card.setVisible(bool(result.points))
+        draw_class(self.graph, result, self.store, self._name)
         self._show_table(result)
         self._show_finding(result)
         known = result.within == result.within and result.between == result.between
@@ -259,47 +268,6 @@ class PoolStage(StageView):
         self.findings.fit(16)
         say(self.subtitle, "all groups · this lesson" if rows else "nothing has been sent yet")
 
-    def _draw(self, result: ClassResult) -> None:
-        self.graph.wipe()
-        if not result.points:
-            self.graph_card.setVisible(False)
-            return
-        x_unit, y_unit = result.points[0].x.unit, result.points[0].y.unit
-        self.graph.name_axes(f"{pretty(result.y_label)} ({y_unit})", f"{result.x_label} ({x_unit})")
-        xs = np.array([point.x.value for point in result.points])
-        margin = 0.08 * float(np.ptp(xs) or 1.0)
-        if result.line is not None:
-            x = np.linspace(xs.min() - margin, xs.max() + margin, 80)
-            y, u = np.array([result.line.at(each) for each in x]), np.array([result.line.u_at(each) for each in x])
-            self.graph.band(x, y - 2 * u, y + 2 * u, palette().verdigris, 45)
-            self.graph.line(x, y, palette().verdigris, 2)
-        for place in result.places:
-            group = self.hub.lesson.store.group(place.group)
-            colour = hue(palette(), group.emblem.colour)
-            own = [point for point in result.points if point.group == place.group]
-            x, y = np.array([p.x.value for p in own]), np.array([p.y.value for p in own])
-            u_x, u_y = np.array([p.x.u for p in own]), np.array([p.y.u for p in own])
-            self.graph.errors(x, y, u_x, u_y, colour)
-            faint = bool(place.aside)
-            self.graph.points(x, y, SYMBOLS[group.emblem.shape], colour, size=13, faint=faint)
-            alias = self._name(place.alias, place.group)
-            words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
-            if place.stands_out and place.words:
-                words = fill(place.words.replace(place.alias, alias, 1), NOTE, initial_indent="   ", subsequent_indent="   ")  # fmt: skip
-            self.graph.note(
-                words, place.x.value, place.y.value, palette().red if place.stands_out else colour, anchor=(0, 0)
-            )
-        self.graph.setXRange(xs.min() - margin, xs.max() + 1.6 * margin, padding=0)
-        ys = [p.y.value for p in result.points]
-        low = [
-            place.y.value
-            for place in result.places
-            if place.stands_out and place.y.value < min(ys) + 0.4 * float(np.ptp(ys))
-        ]
-        self.graph.frame_values(
-            [*ys, *(y - 0.4 * float(np.ptp(ys)) for y in low)], room=0.12
-        )  # what is said fits below
-
     def _show_table(self, result: ClassResult) -> None:
         lesson = self.hub.lesson
         finding = lesson.store.plan.findings[0] if lesson.store.plan.findings else ""
@@ -313,12 +281,13 @@ class PoolStage(StageView):
         heads = [
             "bench",
             "runs",
-            f"{result.x_label} ({x_unit})",
-            f"{finding} ({next(iter(units), '')})",
-            f"{pretty(result.y_label)} ({y_unit})",
-            "from class line (u)",
+            with_unit(result.x_label, x_unit),
+            with_unit(finding, next(iter(units), "")),
+            with_unit(pretty(result.y_label), y_unit),
+            "from class line (u)" if result.level is None else "from the others (u)",
             "in?",
         ]
+        self.table.setColumnHidden(2, not result.x_label)
         self.table.setHorizontalHeaderLabels(heads)
         self.table.setColumnHidden(
             3, palette().scale > 1
@@ -359,14 +328,12 @@ class PoolStage(StageView):
             return
         found = result.finding
         say(self.finding, f"{result.finding_name} = {written(found.value, found.u, found.unit)}")
-        graph = self.store.plan.graph
-        assert graph is not None, "a class line comes of a class graph"
-        assert result.line is not None, "a class finding comes of a class line"
-        formula = graph.finding.partition("=")[2].strip()
-        say(
-            self.finding_words,
-            f"{pretty(formula)}, {result.line.runs} runs, {result.line.groups} groups",
-        )
+        graph = class_graph_of(self.store.plan)
+        assert graph is not None, "a class finding comes of a class graph"
+        formula = graph.finding.partition("=")[2].strip() or "mean of the groups' means"
+        counted = result.line or result.level
+        assert counted is not None, "a class finding comes of a class line or of groups compared"
+        say(self.finding_words, f"{pretty(formula)}, {counted.runs} runs, {counted.groups} groups")
         if result.accepted is None:
             say(self.agreement, "")
             return

@@ -13,7 +13,7 @@ from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_words
+from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_words, tile_warning
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, digits
 from common_bench.record.snapshot import KitState
@@ -81,6 +81,8 @@ class Tile(QFrame):
         self.progress.setRange(0, 1000)
         self.progress.setStyleSheet(f"QProgressBar::chunk {{ background: {colour}; border-radius: 3px; }}")
         self.progress_words = label("", "small")
+        self.told = ShortLabel("", "small")  # the plan's words for the bench, or which threshold it is beyond
+        self.told.hide()
         head: list[QWidget] = [self.emblem, self.alias]
         self._names: list[QWidget] = []  # of the conditions; they give way where there is no room
         for name, field in self.conditions.items():
@@ -99,7 +101,13 @@ class Tile(QFrame):
         foot = hbox(self.progress, self.progress_words)
         foot.setStretch(0, 1)
         column = vbox(
-            hbox(*head, None, self.state, spacing=6), numbers, self.trace, self.trouble, foot, spacing=2 if small else 5
+            hbox(*head, None, self.state, spacing=6),
+            numbers,
+            self.trace,
+            self.trouble,
+            self.told,
+            foot,
+            spacing=2 if small else 5,
         )
         column.setContentsMargins(px(12), px(8), px(12), px(8))
         column.setStretch(2, 1)
@@ -175,6 +183,13 @@ class Tile(QFrame):
             if state is not None
             else "This bench has no kit. Give it one in stage 2, Plug in."
         )
+        warning = tile_warning(lesson, self.group)
+        set_property(self, "tone", "amber" if warning else "")
+        words = lesson.store.plan.tiles.get("record", "")
+        say(self.told, warning or words, "amber" if warning else "small")
+        self.told.setVisible(
+            bool(warning) or (bool(words) and not self._small and (state is None or state.run is None))
+        )
         self.trouble.setVisible(bool(trouble) and not (state is not None and state.run is not None))
         self.trace.setVisible(not self.trouble.isVisibleTo(self))
         say(self.trouble, trouble)
@@ -199,11 +214,18 @@ class Tile(QFrame):
         if latest is None or state.trouble is not None:
             say(self.value, NO_VALUE)
         else:
-            say(self.value, shown(latest) if not name.startswith("raw ") else digits(latest.value, RAW_DIGITS))
+            say(
+                self.value,
+                shown(latest, self._hub.lesson.store.sensor_of(name))
+                if not name.startswith("raw ")
+                else digits(latest.value, RAW_DIGITS),
+            )
         guess = " · a guess" if latest is not None and latest.guess else ""
         say(self.unit, f"{latest.unit if latest else ''}{guess}\n{name}")
         self._second(state, names[1] if len(names) > 1 else "")
         if self.trace.isVisible():
+            sensor = self._hub.lesson.store.sensor_of(name)
+            self.trace.fixed = sensor.scale if sensor is not None else None
             self.trace.show_picture(
                 picture.t, picture.values, seconds, state.live.last_t if state.live.last_t == state.live.last_t else 0.0,
                 guess=state.live.guesses(name, picture),

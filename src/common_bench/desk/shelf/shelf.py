@@ -10,12 +10,12 @@ from typing import Protocol
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.messages import MessagePlace
-from common_bench.desk.look.pieces import Card, ShortLabel, button, emptied, hbox, label, say, vbox
+from common_bench.desk.look.pieces import ShortLabel, button, hbox, label, say, vbox
 from common_bench.desk.look.sheet import px
-from common_bench.desk.shelf.classes import ClassColumn, day_words
+from common_bench.desk.shelf.classes import ClassColumn
 from common_bench.desk.shelf.forms import GroupsForm, NewClassForm
+from common_bench.desk.shelf.last_lesson import LastLesson
 from common_bench.desk.shelf.plan_cards import ACROSS, PlanDetails, PlanGrid
 from common_bench.desk.shell.stage import Keys
 from common_bench.lesson.known_books import forget, known_books, remember
@@ -27,8 +27,6 @@ from common_bench.model.plan import Plan
 from common_bench.model.plan_file import SUFFIX, plan_from_file
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, Trouble
-
-MOST_SHOWN = 8  # groups in the card of the last lesson
 
 
 class Doors(Protocol):
@@ -83,19 +81,7 @@ class Shelf(QWidget):
         plans = QWidget()
         row = hbox(self.grid, self.details, spacing=11)
         row.setStretch(0, 1)
-        self.last = Card()
-        self._last_name, self._last_words, self._last_waiting = (
-            label("", "name"),
-            ShortLabel("", "soft"),
-            label("", "soft"),
-        )
-        self._last_groups = QHBoxLayout()
-        top = hbox(self._last_name, self._last_words, spacing=8)
-        top.setStretch(1, 1)
-        self.last.body.addLayout(top)
-        self.last.body.addLayout(self._last_groups)
-        self._go_there = button("Go there", self._go_to_last, role="link")
-        self.last.body.addLayout(hbox(self._last_waiting, self._go_there, None))
+        self.last = LastLesson(self._go_to_last)
         inside = vbox(row, self.last, spacing=11)
         inside.setStretch(0, 1)
         plans.setLayout(inside)
@@ -158,43 +144,10 @@ class Shelf(QWidget):
         self.back.setVisible(now is not None)
         self.column.show_books(self.books, book, now[1] if is_open and now is not None else None)
         say(self.title, f"What will {book.name[:24]} do next?" if book is not None else "What will your class do?")
-        self._show_last()
+        self.last.show_book(book)
 
     def _show_details(self) -> None:
         self.details.show_plan(self.grid.chosen)
-
-    def _show_last(self) -> None:
-        book = self.book
-        self.last.setVisible(book is not None)
-        emptied(self._last_groups)
-        if book is None:
-            return
-        if book.trouble is not None or not book.lessons:
-            say(self._last_name, book.name)
-            say(self._last_words, book.trouble.sentence if book.trouble is not None else "no lesson yet")
-            self._last_waiting.hide()
-            self._go_there.hide()
-            return
-        last = book.lessons[0]
-        pool = "pool open" if last.pool_open else "pool sealed"
-        found = f" · {last.finding_name} = {last.finding}" if last.finding is not None else ""
-        say(self._last_name, f"Last time: {last.name}, {day_words(last)}")
-        say(
-            self._last_words,
-            f"{last.runs} run{'s' if last.runs != 1 else ''} of {last.groups} group{'s' if last.groups != 1 else ''} · {pool}{found}",
-        )
-        for group in book.groups[:MOST_SHOWN]:
-            known = "kit known" if group.id in book.kits_known else "no kit yet"
-            words = vbox(ShortLabel(group.alias), ShortLabel(known, "small"), spacing=1)
-            one = hbox(EmblemView(group.emblem.shape, group.emblem.colour, 18), words, spacing=6)
-            one.setStretch(1, 1)
-            self._last_groups.addLayout(one, 1)
-        if len(book.groups) > MOST_SHOWN:
-            self._last_groups.addWidget(label(f"and {len(book.groups) - MOST_SHOWN} more", "small"))
-        waiting = ", ".join(last.not_worked[:3])
-        say(self._last_waiting, f"Runs of {waiting} have no finding yet." if waiting else "")
-        self._last_waiting.setVisible(bool(waiting))
-        self._go_there.setVisible(bool(waiting))
 
     def keys(self) -> Keys:
         """What keys do while the shelf is shown."""

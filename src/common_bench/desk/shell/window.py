@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import html
-import time
 from typing import TYPE_CHECKING
 
 from PyQt6 import sip
@@ -25,6 +24,7 @@ from common_bench.desk.shell.benches import Benches
 from common_bench.desk.shell.faults import FaultPanel, Faults
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.keys import Keyboard
+from common_bench.desk.shell.news import News
 from common_bench.desk.shell.path import Path
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.shell.sweeper import Sweeper
@@ -40,7 +40,6 @@ if TYPE_CHECKING:
 FRAME = 33  # ms
 TICK = 200  # ms
 LOOK = 1000  # ms between looks for new kits
-AFTER_A_CABLE = 15.0  # s in which a restart belongs to a cable that came back
 CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
 
 
@@ -53,7 +52,7 @@ class Bench(QMainWindow):
         self.hub, self._house = hub, house
         self.shelf: Shelf | None = None
         self.asked_to_leave = False
-        self._back: dict[int, float] = {}
+        self.news = News(hub)
         self._asked_to_close = False
         self.setWindowTitle(f"{hub.lesson.store.plan.name} · Common Bench")
         self.resize(1280, 800)
@@ -305,8 +304,8 @@ class Bench(QMainWindow):
         found: list[EngineEvent] = []
         self.hub.try_to(lambda: found.extend(self.hub.lesson.tick()))
         for each in found:
-            self._tell_event(each)
-        self._tell_whole_trouble()
+            self.news.tell_event(each)
+        self.news.tell_whole_trouble()
         self.hub.tick()
         if any(each.what in ("run-began", "run-ended", "run-worked", "format") for each in found):
             self.stage.refresh()
@@ -317,53 +316,10 @@ class Bench(QMainWindow):
         if self.shelf is not None and self.pages.currentWidget() is self.shelf:
             self.shelf.look()
         undo = self.hub.undo_stack.undoText()
+        said = self.hub.lesson.store.plan.tiles.get(self.hub.stage, "")
         self.hub.messages.say_quietly(
-            f"F1 lists the keys of this stage{f' · Ctrl+Z takes back: {undo}' if undo else ''}"
+            f"{f'{said} · ' if said else ''}F1 lists the keys of this stage{f' · Ctrl+Z takes back: {undo}' if undo else ''}"
         )
-
-    def _tell_event(self, each: EngineEvent) -> None:
-        lesson = self.hub.lesson
-        group = lesson.store.group_at(each.kit) if each.kit else None
-        alias = lesson.store.group(group).alias if group else "A kit"
-        if each.what == "lost" and each.trouble is not None:
-            again = "Plug it in again; it connects by itself, and what is missing is kept as a gap."
-            kit = each.kit
-            self.hub.tell(
-                f"{alias}: {each.trouble.what} {again}", "red",
-                ended=lambda: kit not in lesson.roster.kits or lesson.roster.kits[kit].trouble is None,
-            )  # fmt: skip
-        elif each.what == "back":
-            self._back[each.kit] = time.monotonic()
-            self.hub.tell(f"{alias} is connected again; what is missing is kept as a gap.", "good")
-        elif each.what == "restarted":
-            self.hub.tell(self._words_of_restart(each.kit, alias), "amber")
-        elif each.what == "run-worked":
-            self._tell_if_not_worked_up(each.run)
-        elif each.what == "failed" and each.trouble is not None:
-            self.hub.tell(each.trouble.sentence, "red")
-
-    def _tell_if_not_worked_up(self, run: int) -> None:
-        found = self.hub.lesson.store.run(run)
-        if found.trouble is not None:
-            alias = self.hub.lesson.store.group(found.group).alias
-            self.hub.messages.tell_besides(
-                f"{alias} run {found.number} is kept, without a finding: {found.trouble.trouble.sentence}"
-            )
-
-    def _tell_whole_trouble(self) -> None:
-        """What keeps all kits from being heard or kept stands there, in red, for as long as it lasts."""
-        trouble = self.hub.lesson.roster.snapshot.trouble
-        if trouble is not None and self.hub.messages.text != trouble.sentence:
-            self.hub.tell(
-                trouble.sentence, "red", ended=lambda: _code(self.hub.lesson.roster.snapshot.trouble) != trouble.code
-            )
-
-    def _words_of_restart(self, kit: int, alias: str) -> str:
-        """A kit that lost its power with its cable starts anew: the one notice then says both."""
-        new = "Its clock counts from its start again; the readings stand where they belong."
-        if time.monotonic() - self._back.pop(kit, -AFTER_A_CABLE) < AFTER_A_CABLE:
-            return f"{alias} is connected again, and has restarted; what is missing is kept as a gap. {new}"
-        return f"{alias} has restarted. {new}"
 
     def _draw(self) -> None:
         self.stage.draw()
@@ -390,10 +346,6 @@ class Bench(QMainWindow):
         if self._house is not None and self._house.window is self:
             self._house.close()
         event.accept()
-
-
-def _code(trouble: Trouble | None) -> str:
-    return trouble.code if trouble is not None else ""
 
 
 NAMED = {

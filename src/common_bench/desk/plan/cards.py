@@ -1,0 +1,184 @@
+"""The right side of Plan: what groups set, what a run is, what the class finds, what is told to the benches."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import msgspec
+from PyQt6.QtWidgets import QGridLayout
+
+from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, label, say, set_property
+from common_bench.desk.look.sheet import px
+from common_bench.lesson.plan_checking import PlanFault
+from common_bench.lesson.plan_details import DETAILS
+from common_bench.model.plan import ClassGraph, Plan
+
+LONG = 22  # characters of a field from which all of it is told when it is pointed at
+Change = Callable[[Plan, str], bool]
+"""Keeps another plan, with the words for it; whether it was kept."""
+
+
+class TextFields:
+    """Fields with names that are kept when they are left, and shown again as they stand."""
+
+    def __init__(self, kept: Callable[[str, str], bool]) -> None:
+        self._kept = kept
+        self.fields: dict[str, Field] = {}
+        self._shown: dict[str, str] = {}
+
+    def add(self, name: str, hint: str = "") -> Field:
+        field = Field()
+        field.setPlaceholderText(hint)
+        field.setToolTip(hint)
+        field.setMinimumWidth(px(40))
+        field.editingFinished.connect(lambda: self._finished(name))
+        self.fields[name] = field
+        return field
+
+    def show(self, name: str, text: str) -> None:
+        field = self.fields[name]
+        if field.hasFocus() and field.isModified():
+            return
+        if self._shown.get(name) != text or not field.property("wrong"):
+            self._shown[name] = text
+            if field.text() != text:
+                field.setText(text)
+                field.home(False)
+                field.setToolTip(text if len(text) > LONG else field.placeholderText())
+            set_property(field, "wrong", False)
+
+    def _finished(self, name: str) -> None:
+        field = self.fields[name]
+        if not field.isModified() or field.text() == self._shown.get(name):
+            return
+        field.setModified(False)
+        set_property(field, "wrong", not self._kept(name, field.text()))
+
+
+class ClassFindsCard(Card):
+    """y against x, the class finding, the accepted value; what is wrong under it."""
+
+    def __init__(self, plan: Callable[[], Plan], change: Change) -> None:
+        super().__init__("The class finds")
+        self._plan, self._change = plan, change
+        self.texts = TextFields(self._keep)
+        grid = QGridLayout()
+        grid.setSpacing(px(4))
+        rows = (
+            ("y", "draws", "as tau, or period ^ 2; nothing: a table"), ("x", "against", "as resistance; nothing: groups compared"),
+            ("finding", "finds", "as g = 4 * pi^2 / slope"), ("accepted", "expected", "as 9.81 ± 0.01 m/s²"),
+        )  # fmt: skip
+        for at, (name, words, hint) in enumerate(rows):
+            grid.addWidget(label(words, "soft"), at, 0)
+            grid.addWidget(self.texts.add(name, hint), at, 1)
+        self.point = choice(["one point a group", "one point a run"])
+        self.line = choice(["with a line", "without a line"])
+        for box in (self.point, self.line):
+            box.setMinimumWidth(px(60))
+            box.activated.connect(lambda _: self._keep("", ""))
+        self.trouble = label("", "red", wrap=True)
+        self.body.addLayout(grid)
+        self.body.addLayout(hbox(self.point, self.line))
+        self.add(self.trouble)
+
+    def show_plan(self, plan: Plan, faults: Sequence[PlanFault]) -> None:
+        graph = plan.graph or ClassGraph("")
+        for name in ("y", "x", "finding", "accepted"):
+            self.texts.show(name, getattr(graph, name))
+        self.point.setCurrentIndex(("group", "run").index(graph.point))
+        self.line.setCurrentIndex(("straight", "none").index(graph.line))
+        for box in (self.point, self.line):
+            box.setVisible(plan.graph is not None and bool(graph.x))
+        wrong = [each.sentence for each in faults if each.part == "graph"][:1]
+        say(self.trouble, wrong[0] if wrong else "")
+        self.trouble.setVisible(bool(wrong))
+
+    def _keep(self, name: str, text: str) -> bool:
+        plan = self._plan()
+        graph = plan.graph or ClassGraph("")
+        if name:
+            graph = msgspec.structs.replace(graph, **{name: " ".join(text.split())})
+        graph = msgspec.structs.replace(
+            graph,
+            point=("group", "run")[self.point.currentIndex()],
+            line=("straight", "none")[self.line.currentIndex()],
+        )
+        return self._change(
+            msgspec.structs.replace(plan, graph=graph if graph.y or graph.x or graph.finding else None),
+            "Change what the class finds",
+        )
+
+
+class BenchWordsCard(Card):
+    """A few words on the tiles, and remarks that are proposed for moments."""
+
+    def __init__(self, plan: Callable[[], Plan], change: Change) -> None:
+        super().__init__("For the benches")
+        self._plan, self._change = plan, change
+        self.texts = TextFields(self._keep)
+        grid = QGridLayout()
+        grid.setSpacing(px(4))
+        rows = (
+            ("calibrate", "calibrating", "as: touch nothing while it settles"), ("record", "recording", "as: charge to the mark, then let go"),
+            ("remarks", "remarks", "as: bumped, let go too early"), ("gives", "in a word", "as: time constant against resistance"),
+        )  # fmt: skip
+        for at, (name, words, hint) in enumerate(rows):
+            grid.addWidget(label(words, "soft"), at, 0)
+            grid.addWidget(self.texts.add(name, hint), at, 1)
+        self.body.addLayout(grid)
+
+    def show_plan(self, plan: Plan) -> None:
+        for stage in ("calibrate", "record"):
+            self.texts.show(stage, plan.tiles.get(stage, ""))
+        self.texts.show("remarks", ", ".join(plan.remarks))
+        self.texts.show("gives", plan.gives)
+
+    def _keep(self, name: str, text: str) -> bool:
+        plan, words = self._plan(), " ".join(text.split())
+        if name == "remarks":
+            changed = msgspec.structs.replace(
+                plan, remarks=tuple(each.strip() for each in words.split(",") if each.strip())
+            )
+        elif name == "gives":
+            changed = msgspec.structs.replace(plan, gives=words)
+        else:
+            tiles = {**plan.tiles, name: words}
+            changed = msgspec.structs.replace(plan, tiles={stage: said for stage, said in tiles.items() if said})
+        return self._change(changed, "Change the words for the benches")
+
+
+class DetailsCard(Card):
+    """What is said of the chosen measured quantity besides its line."""
+
+    def __init__(self, keep: Callable[[str, str], bool]) -> None:
+        super().__init__("", name=True)
+        self.texts = TextFields(keep)
+        grid = QGridLayout()
+        grid.setSpacing(px(4))
+        grid.setColumnStretch(1, 1)
+        for at, (entry, (words, hint, _)) in enumerate(DETAILS.items()):
+            grid.addWidget(label(words, "soft"), at, 0)
+            grid.addWidget(self.texts.add(entry, hint), at, 1)
+        self.body.addLayout(grid)
+        self.body.addStretch(1)
+
+    def show_quantity(self, plan: Plan, at: int) -> None:
+        sensor = plan.sensors[at]
+        say(self.heading, f"{sensor.quantity[:24]}: details")
+        say(self.aside, f"in {sensor.unit}" if sensor.unit else "a pure number")
+        for entry, (_, _, shown) in DETAILS.items():
+            self.texts.show(entry, shown(sensor))
+
+
+class PagesHead(Card):
+    """Which of the pages under the lines is shown."""
+
+    def show_page(self, at: int) -> None:
+        for place, made in enumerate(self.buttons):
+            set_property(made, "role", "here" if place == at else "link")
+
+    def __init__(self, pages: Sequence[tuple[str, Callable[[], object]]]) -> None:
+        super().__init__()
+        self.buttons = [button(words, act, role="link") for words, act in pages]
+        self.body.setContentsMargins(px(4), 0, px(4), 0)
+        self.body.addLayout(hbox(*self.buttons, None, spacing=10))

@@ -1,0 +1,228 @@
+"""The lines of a plan: one row each, typed as text, with its value at the right and what is wrong under it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import partial
+
+from PyQt6.QtCore import QStringListModel, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent
+from PyQt6.QtWidgets import QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout, QWidget
+
+from common_bench.desk.look.pieces import (
+    Card,
+    Field,
+    ShortLabel,
+    button,
+    hbox,
+    label,
+    say,
+    scrolled,
+    set_property,
+    vbox,
+)
+from common_bench.desk.look.sheet import px
+from common_bench.lesson.plan_editing import PlanLine, completions, correction
+from common_bench.model.plan import Plan
+
+KIND_WIDE, VALUE_WIDE = 66, 128  # px
+HEADINGS = ("Measure", "Find events", "Work out", "Find a number")
+NEW = "a new line: name = …"
+
+
+class LineField(Field):
+    """The text of a line; what may follow is offered while it is typed. Enter keeps it, Escape puts it back."""
+
+    entered = pyqtSignal()
+
+    def __init__(self, plan: Callable[[], Plan], channels: Callable[[], list[str]]) -> None:
+        super().__init__()
+        self.setObjectName("quiet")
+        set_property(self, "mono", "true")
+        self._plan, self._channels, self.kept = plan, channels, ""
+        self._model = QStringListModel()
+        completer = QCompleter(self._model)
+        completer.setCompletionMode(QCompleter.CompletionMode.UnfilteredPopupCompletion)
+        completer.setWidget(self)
+        completer.activated.connect(self._take)
+        self._completer = completer
+        self.textEdited.connect(self._offer)
+
+    def _offer(self, _: str) -> None:
+        typed = self.text()[: self.cursorPosition()]
+        offered = completions(self._plan(), typed, self._channels())
+        popup = self._completer.popup()
+        assert popup is not None
+        if not offered or not self.hasFocus() or not typed.strip():
+            popup.hide()
+            return
+        self._model.setStringList(offered[:12])
+        self._completer.complete()
+
+    def _take(self, chosen: str) -> None:
+        """Puts a word that was chosen in the place of the one that is being typed."""
+        at = self.cursorPosition()
+        typed = self.text()[:at]
+        word = next((n for n in range(len(typed), -1, -1) if n == 0 or typed[n - 1] in " \t(*/+^,=-"), 0)
+        self.setText(typed[:word] + chosen + self.text()[at:])
+        self.setCursorPosition(word + len(chosen))
+        self.setModified(True)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        popup = self._completer.popup()
+        if event is not None and popup is not None and popup.isVisible() and event.key() in (Qt.Key.Key_Tab,):
+            chosen = popup.currentIndex().data() or self._model.stringList()[0]
+            self._take(str(chosen))
+            popup.hide()
+            return
+        super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        super().focusInEvent(event)
+        self.entered.emit()
+
+    def put_back(self) -> None:
+        self.setText(self.kept)
+        self.setModified(False)
+
+
+class LineRow(QFrame):
+    """One line. kept: told the text when it was changed; chosen: told when it is pointed at."""
+
+    def __init__(
+        self,
+        field: LineField,
+        kept: Callable[[PlanLine | None, str], object],
+        chosen: Callable[[PlanLine | None], object],
+    ) -> None:
+        super().__init__()
+        self.setObjectName("line")
+        self.line: PlanLine | None = None
+        self._kept, self._chosen = kept, chosen
+        self.kind = label("", "small")
+        self.kind.setFixedWidth(px(KIND_WIDE))
+        self.field = field
+        self.value = ShortLabel("", "name")
+        self.value.setFixedWidth(px(VALUE_WIDE))
+        self.value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.trouble = label("", "red", wrap=True)
+        self.trouble.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        self.correct = button("", self._correct, role="link")
+        self._correction: str | None = None
+        self.under = QWidget()
+        self.under.setLayout(hbox(self.trouble, self.correct))
+        row = hbox(self.kind, self.field, self.value, spacing=6)
+        row.setStretch(1, 1)
+        column = vbox(row, self.under, spacing=0)
+        column.setContentsMargins(px(8), px(3), px(8), px(3))
+        self.setLayout(column)
+        field.editingFinished.connect(self._finished)
+        self.under.hide()
+        field.entered.connect(lambda: chosen(self.line))
+
+    def show_line(self, line: PlanLine | None, *, chosen: bool) -> None:
+        self.line = line
+        text = line.text if line is not None else ""
+        if not (self.field.hasFocus() and self.field.isModified()) and self.field.property("wrong") != "typed":
+            self.field.kept = text
+            if self.field.text() != text:
+                self.field.setText(text)
+                self.field.home(False)
+            self.show_trouble(line.trouble.sentence if line is not None and line.trouble is not None else "", line)
+        self.field.setPlaceholderText("" if line is not None else NEW)
+        say(self.kind, line.kind if line is not None else "")
+        set_property(self, "chosen", chosen)
+
+    def show_trouble(self, words: str, line: PlanLine | None = None) -> None:
+        self.under.setVisible(bool(words))
+        say(self.trouble, words)
+        set_property(self.field, "wrong", bool(words))
+        self._correction = (
+            correction(line.text, line.trouble) if line is not None and line.trouble is not None else None
+        )
+        self.correct.setVisible(self._correction is not None)
+        self.correct.setText("Take this correction")
+
+    def refuse(self, words: str) -> None:
+        """What was typed stays as it is, with why it cannot be kept."""
+        self.show_trouble(words)
+        set_property(self.field, "wrong", "typed")
+
+    def _correct(self) -> None:
+        if self._correction is not None:
+            self._kept(self.line, self._correction)
+
+    def _finished(self) -> None:
+        if self.field.isModified() and self.isVisible():
+            self.field.setModified(False)
+            set_property(self.field, "wrong", False)
+            self._kept(self.line, self.field.text())
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        self._chosen(self.line)
+
+
+class LinesCard(Card):
+    """All lines in one list, and one more to begin with; under them what can be done with the chosen one."""
+
+    def __init__(
+        self, plan: Callable[[], Plan], channels: Callable[[], list[str]], kept: Callable[[PlanLine | None, str], object],
+        chosen: Callable[[PlanLine | None], object], acts: Sequence[tuple[str, str, Callable[[], object]]],
+        ready: Callable[[], list[tuple[str, list[str]]]],
+    ) -> None:  # fmt: skip
+        super().__init__()
+        self.body.setContentsMargins(px(1), px(1), px(1), px(6))
+        self._plan, self._channels, self._kept, self._chosen, self._ready = plan, channels, kept, chosen, ready
+        self.rows: list[LineRow] = []
+        self._column = QVBoxLayout()
+        self._column.setSpacing(0)
+        self._column.setContentsMargins(0, 0, 0, 0)
+        inside = vbox(self._column, None, spacing=0)
+        self.area = scrolled(inside)
+        self.body.addWidget(self.area, 1)
+        self._menus = [
+            button(f"{heading}…", partial(self._open_menu, at), role="link") for at, heading in enumerate(HEADINGS)
+        ]
+        self.acts = {words: button(words, act, role="link", tip=tip) for words, tip, act in acts}
+        foot = hbox(*self._menus, None, *self.acts.values(), spacing=4)
+        foot.setContentsMargins(px(6), 0, px(6), 0)
+        self.body.addLayout(foot)
+
+    def show_lines(self, lines: Sequence[PlanLine], chosen: int | None) -> None:
+        """chosen: which of them; the last row waits for a new one."""
+        while len(self.rows) < len(lines) + 1:
+            row = LineRow(LineField(self._plan, self._channels), self._kept, self._chosen)
+            self.rows.append(row)
+            self._column.addWidget(row)
+        while len(self.rows) > len(lines) + 1:
+            row = self.rows.pop(-2 if len(self.rows) > 1 else -1)
+            row.setParent(None)
+            row.deleteLater()
+        for at, row in enumerate(self.rows):
+            row.show_line(lines[at] if at < len(lines) else None, chosen=at == chosen)
+        if chosen is not None and chosen < len(self.rows):
+            QTimer.singleShot(0, partial(self._into_view, self.rows[chosen]))
+
+    def _into_view(self, row: LineRow) -> None:
+        if row in self.rows:
+            self.area.ensureWidgetVisible(row, 0, px(4))
+
+    def show_values(self, values: Sequence[str]) -> None:
+        for row, value in zip(self.rows, values, strict=False):
+            say(row.value, value)
+
+    def new_line(self, text: str = "") -> None:
+        """The cursor in the row that waits for a line, with something to go on from."""
+        row = self.rows[-1]
+        row.field.setText(text)
+        row.field.setModified(bool(text))
+        row.field.setFocus()
+        self.area.ensureWidgetVisible(row)
+
+    def _open_menu(self, at: int) -> None:
+        menu = QMenu(self)
+        for text in self._ready()[at][1]:
+            action = menu.addAction(text)
+            assert action is not None
+            action.triggered.connect(lambda _, text=text: self._kept(None, text))
+        menu.popup(self._menus[at].mapToGlobal(self._menus[at].rect().bottomLeft()))

@@ -1,0 +1,170 @@
+"""The trace of the chosen line on the selected bench, with the level at which it looks for events and its pause to drag."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyqtgraph as pg
+
+from common_bench.desk.graphs.plots import LiveTrace, font, pen, translucent
+from common_bench.desk.look.pieces import Card, label, say
+from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.plan_editing import PlanLine, level_in, looked_at, pause_in, with_number
+from common_bench.model.units import conversion, is_unit, same_kind
+from common_bench.record.live import Picture
+from common_bench.record.snapshot import KitState
+
+SECONDS = 30.0  # s that are shown
+MOST_MARKS = 60
+
+
+class TraceCard(Card):
+    """Watches one line; tells its text again when the level or the pause was dragged."""
+
+    def __init__(self, hub: Hub, dragged: Callable[[PlanLine, str], object]) -> None:
+        super().__init__("", name=True)
+        self._hub, self._dragged = hub, dragged
+        self.line: PlanLine | None = None
+        self._name = ""
+        self._factor = (1.0, 0.0)
+        self.trace = LiveTrace("#22303C")
+        self.trace.setMinimumHeight(px(90))
+        self.empty = label("", "soft", wrap=True)
+        self.add(self.empty, self.trace)
+        self.body.setStretch(2, 1)
+        item = self.trace.getPlotItem()
+        self.level = pg.InfiniteLine(
+            angle=0, movable=True, pen=pen(palette().copper, 1.5, dashed=True), hoverPen=pen(palette().copper, 3)
+        )
+        self.level.sigPositionChangeFinished.connect(self._level_dragged)
+        self._level_words = pg.TextItem(
+            "", color=palette().copper_ink, anchor=(1, 0.5), fill=pg.mkBrush(palette().copper)
+        )
+        self._level_words.setFont(font(11, bold=True))
+        self.pause = pg.LinearRegionItem(
+            (-3.0, -1.0), brush=translucent(palette().copper, 40), pen=pen(palette().copper, 1), span=(0.0, 0.06)
+        )
+        self.pause.lines[0].setMovable(False)
+        self.pause.sigRegionChangeFinished.connect(self._pause_dragged)
+        self.marks = pg.ScatterPlotItem(symbol="t", size=px(10), brush=pg.mkBrush(palette().ink), pen=None)
+        for each in (self.level, self._level_words, self.pause, self.marks):
+            item.addItem(each, ignoreBounds=True)
+        self._placing = False
+
+    def show_line(self, line: PlanLine | None) -> None:
+        """What is watched: the quantity itself, or the one in which events are looked for."""
+        kinds = self._hub.lesson.store.workings.kinds
+        self.line = line
+        name = line.name if line is not None else ""
+        kind = kinds.get(name)
+        if line is not None and (kind is None or kind.shape not in ("series", "at events")):
+            name = looked_at(line.text)
+        self._name = name if name in kinds else ""
+        self._place()
+
+    def _place(self) -> None:
+        """Level and pause where the line has them."""
+        self._placing = True
+        level = level_in(self.line.text) if self.line is not None and self._name else None
+        unit = self._unit
+        usable = level is not None and is_unit(level.unit) and same_kind(level.unit, unit)
+        self.level.setVisible(usable)
+        self._level_words.setVisible(usable)
+        if level is not None and usable:
+            self._factor = conversion(level.unit, unit)
+            self.level.setValue(level.value * self._factor[0] + self._factor[1])
+            self._level_words.setText(f" {level.value:g} {level.unit} ")
+        self.pause.setVisible(False)
+        self._placing = False
+
+    @property
+    def _unit(self) -> str:
+        kind = self._hub.lesson.store.workings.kinds.get(self._name)
+        return kind.unit if kind is not None else ""
+
+    def draw(self) -> None:
+        """A few times a second: the trace, the events on it, the pause after the last of them."""
+        lesson, group = self._hub.lesson, self._hub.group
+        state = lesson.roster.state(group) if group else None
+        told = self.line is not None and self._name and state is not None
+        self.trace.setVisible(bool(told))
+        self.empty.setVisible(not told)
+        if not told or state is None or self.line is None:
+            say(self.heading, "Trace")
+            say(self.aside, "")
+            say(
+                self.empty,
+                "Choose a line: what it gives on the selected bench runs here."
+                if state is not None
+                else "The selected bench has no kit that is heard.",
+            )
+            return
+        say(self.heading, f"{self.line.name} on {self._hub.alias[:18]}, last {SECONDS:g} s")
+        dragged = (
+            "drag the level or the pause: the line above follows"
+            if self.level.isVisible()
+            else f"{self._name} in {self._unit}"
+            if self._unit
+            else self._name
+        )
+        say(self.aside, dragged)
+        self.trace.recolour(lesson.store.group(group).emblem.colour)
+        picture = state.live.picture(self._name, SECONDS, max(200, self.trace.width()))
+        if not np.isfinite(picture.values).any():
+            picture = self._raw(state, picture)
+        now = state.live.last_t
+        self.trace.show_picture(picture.t, picture.values, SECONDS, now)
+        low, high = self.trace._range
+        _, times = state.live.happened(self.line.name)
+        recent = [each - now for each in times if now - each < SECONDS][-MOST_MARKS:]
+        self.marks.setData(np.array(recent), np.full(len(recent), high - 0.06 * (high - low)))
+        self._level_words.setPos(-0.01 * SECONDS, self.level.value())
+        self._show_pause(recent)
+
+    def _raw(self, state: KitState, picture: Picture) -> Picture:
+        """The channel as it comes, as long as nothing is known of the quantity."""
+        sensor = self._hub.lesson.store.sensor()
+        if sensor is None:
+            return picture
+        column = self._hub.lesson.store.column_of(state.kit, sensor.channel)
+        say(self.aside, f"not calibrated yet: {column} as it comes")
+        return state.live.picture(f"raw {column}", SECONDS, max(200, self.trace.width()))
+
+    def _show_pause(self, recent: list[float]) -> None:
+        apart = pause_in(self.line.text) if self.line is not None else None
+        first = next((each for each in recent if each > -SECONDS * 0.9), None)
+        busy = any(line.moving for line in self.pause.lines)
+        if apart is None or first is None:
+            self.pause.setVisible(False)
+        elif not busy:
+            self._placing = True
+            seconds = apart.value * (0.001 if apart.unit == "ms" else 1.0)
+            self.pause.setVisible(True)
+            self.pause.setRegion((first, first + seconds))
+            self._placing = False
+
+    def _level_dragged(self, _: Any) -> None:
+        level = level_in(self.line.text) if self.line is not None else None
+        if self._placing or level is None or self.line is None:
+            return
+        factor, offset = self._factor
+        low, high = self.trace._range
+        value = (float(self.level.value()) - offset) / factor
+        self._dragged(self.line, with_number(self.line.text, level, value, _decimals(abs(high - low) / factor)))
+
+    def _pause_dragged(self, _: Any) -> None:
+        apart = pause_in(self.line.text) if self.line is not None else None
+        if self._placing or apart is None or self.line is None:
+            return
+        low, high = self.pause.getRegion()
+        seconds = max(0.01, high - low) * (1000 if apart.unit == "ms" else 1)
+        self._dragged(self.line, with_number(self.line.text, apart, seconds, 0 if apart.unit == "ms" else 2))
+
+
+def _decimals(spread: float) -> int:
+    """Decimals by which a hundredth of what is seen can be told."""
+    return max(0, 2 - math.floor(math.log10(spread))) if spread > 0 else 2

@@ -1,0 +1,91 @@
+"""The class dataset drawn: points with their line, or the groups side by side where nothing is drawn against."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from textwrap import fill
+
+import numpy as np
+
+from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.look.emblems import SYMBOLS
+from common_bench.desk.look.palette import hue
+from common_bench.desk.look.pieces import pretty
+from common_bench.desk.look.sheet import palette
+from common_bench.exchange.tables import with_unit
+from common_bench.lesson.store import LessonStore
+from common_bench.model.class_line import ClassPoint, ClassResult, GroupPlace
+
+NOTE = 44  # characters of a line beside a point
+RUNS_APART = 0.5  # of the way from one group to the next, over which its runs are spread
+
+
+def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: Callable[[str, int], str]) -> None:
+    """Everything on a graph that was wiped; name_of: how a group is called, where names may be hidden."""
+    graph.wipe()
+    if not result.points:
+        return
+    x_unit, y_unit = result.points[0].x.unit, result.points[0].y.unit
+    compared = not result.x_label
+    bottom = "groups, each run a point" if compared else with_unit(result.x_label, x_unit)
+    graph.name_axes(with_unit(pretty(result.y_label), y_unit), bottom)
+    graph.getPlotItem().getAxis("bottom").setStyle(showValues=not compared)
+    at = _side_by_side(result) if compared else {point.run: point.x.value for point in result.points}
+    xs = np.array(list(at.values()))
+    margin = 0.7 if compared else 0.08 * float(np.ptp(xs) or 1.0)
+    _draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
+    for place in result.places:
+        own = [point for point in result.points if point.group == place.group and _in_place(point, place, result)]
+        _draw_place(graph, place, own, at, store, name_of, compared=compared)
+    graph.setXRange(xs.min() - margin, xs.max() + (1.0 if compared else 1.6) * margin, padding=0)
+    ys = [p.y.value for p in result.points]
+    spread = float(np.ptp(ys))
+    low = [p.y.value for p in result.places if p.stands_out and p.y.value < min(ys) + 0.4 * spread]
+    graph.frame_values([*ys, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
+
+
+def _in_place(point: ClassPoint, place: GroupPlace, result: ClassResult) -> bool:
+    """Whether a run belongs to a place: where each run has one of its own, by its number."""
+    several = sum(each.group == place.group for each in result.places) > 1
+    return not several or place.alias == f"{point.alias} {point.number}"
+
+
+def _side_by_side(result: ClassResult) -> dict[int, float]:
+    """run -> where it stands: each group has a place, its runs beside each other."""
+    groups = list(dict.fromkeys(point.group for point in result.points))
+    found = {}
+    for place, group in enumerate(groups):
+        own = [point.run for point in result.points if point.group == group]
+        for number, run in enumerate(own):
+            found[run] = place + (RUNS_APART * (number / (len(own) - 1) - 0.5) if len(own) > 1 else 0.0)
+    return found
+
+
+def _draw_class_line(graph: Graph, result: ClassResult, low: float, high: float) -> None:
+    x = np.linspace(low, high, 80)
+    if result.line is not None:
+        y, u = np.array([result.line.at(each) for each in x]), np.array([result.line.u_at(each) for each in x])
+    elif result.level is not None:
+        y, u = np.full(len(x), result.level.mean.value), np.full(len(x), result.level.mean.u)
+    else:
+        return
+    graph.band(x, y - 2 * u, y + 2 * u, palette().verdigris, 45)
+    graph.line(x, y, palette().verdigris, 2)
+
+
+def _draw_place(
+    graph: Graph, place: GroupPlace, own: list[ClassPoint], at: dict[int, float], store: LessonStore,
+    name_of: Callable[[str, int], str], *, compared: bool,
+) -> None:  # fmt: skip
+    group = store.group(place.group)
+    colour = hue(palette(), group.emblem.colour)
+    x, y = np.array([at[p.run] for p in own]), np.array([p.y.value for p in own])
+    u_x, u_y = np.array([0.0 if compared else p.x.u for p in own]), np.array([p.y.u for p in own])
+    graph.errors(x, y, u_x, u_y, colour)
+    graph.points(x, y, SYMBOLS[group.emblem.shape], colour, size=13, faint=bool(place.aside))
+    alias = name_of(place.alias, place.group)
+    words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
+    if place.stands_out and place.words:
+        words = fill(place.words.replace(place.alias, alias, 1), NOTE, initial_indent="   ", subsequent_indent="   ")
+    where = float(np.mean(x)) if compared else place.x.value
+    graph.note(words, where, place.y.value, palette().red if place.stands_out else colour, anchor=(0, 0))

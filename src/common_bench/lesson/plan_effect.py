@@ -1,0 +1,42 @@
+"""What a change of the plan does to the runs that are there, in words, before it is done."""
+
+from __future__ import annotations
+
+from common_bench.lesson.store import LessonStore
+from common_bench.model.plan import Plan
+
+
+def effect_words(store: LessonStore, plan: Plan) -> str:
+    """Empty where no run is concerned. Runs keep what they were recorded and worked up with; what changes is which of their
+    findings count, and whether they can be drawn."""
+    runs, before = store.kept_runs(), store.plan
+    if not runs:
+        return ""
+    told = []
+    lost = [name for name in before.findings if name not in plan.findings]
+    new = [name for name in plan.findings if name not in before.findings]
+    having = {name: sum(any(f.name == name for f in store.findings(run.id)) for run in runs) for name in (*lost, *new)}
+    for name in lost:
+        if having[name]:
+            told.append(f"{_runs(having[name])} keep “{name}”, which counts no longer")
+    for name in new:
+        without = len(runs) - having[name]
+        if without:
+            told.append(f"{_runs(without)} of before have no “{name}”: they were recorded without it")
+    if plan.graph != before.graph and store.pooled():
+        told.append(f"the class graph is drawn anew from the {len(store.pooled())} runs in the pool")
+    gone = [each.name for each in before.conditions if each.name not in {c.name for c in plan.conditions}]
+    stated = [name for name in gone if any(name in store.run_stated(run.id) for run in runs)]
+    if stated:
+        told.append(f"{', '.join(stated)} stays with the runs that have it, and is asked for no longer")
+    asked = [each.name for each in plan.conditions if each.name not in {c.name for c in before.conditions}]
+    if asked:
+        told.append(f"{_runs(len(runs))} lack {', '.join(asked)}: it can be set in Work up")
+    if not told:
+        return ""
+    words = "; ".join(told)
+    return f"{words[0].upper()}{words[1:]}."
+
+
+def _runs(count: int) -> str:
+    return "1 run" if count == 1 else f"{count} runs"

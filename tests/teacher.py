@@ -1,0 +1,135 @@
+"""A teacher with an empty home: the whole program from the shelf on, as she starts it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QWidget
+
+from common_bench.desk.look.pieces import Table
+from common_bench.desk.plan.stage import PlanStage
+from common_bench.desk.shell.house import House
+from common_bench.desk.shell.shelf_window import ShelfWindow
+from common_bench.desk.shell.window import Bench
+from person import APPLICATION, SEEN_EVERY, code_of
+from waiting import PATIENCE
+
+assert APPLICATION
+
+
+class Teacher:
+    """What she presses, types and sees. The files that she would choose in the system's own dialogs she names directly."""
+
+    def __init__(self, ports: Path, trials: Path, speed: float = 1.0) -> None:
+        self.house = House(ports=ports, trials=trials, speed=speed)
+        self.house.show_shelf()
+
+    def leave(self) -> None:
+        window = self.house.window
+        if window is not None:
+            window.close()
+        self.house.close()
+
+    @property
+    def window(self) -> QWidget:
+        assert self.house.window is not None
+        return self.house.window
+
+    @property
+    def bench(self) -> Bench:
+        assert self.house.bench is not None, self.told
+        self.house.bench._frames.setInterval(SEEN_EVERY)
+        return self.house.bench
+
+    @property
+    def shelf(self):  # type: ignore[no-untyped-def]
+        """The shelf that is shown."""
+        window = self.house.window
+        return window.shelf if isinstance(window, (ShelfWindow, Bench)) else None
+
+    @property
+    def plan(self) -> PlanStage:
+        stage = self.bench.stages["plan"]
+        assert isinstance(stage, PlanStage)
+        return stage
+
+    @property
+    def told(self) -> str:
+        window = self.house.window
+        return (
+            window.messages.text
+            if isinstance(window, ShelfWindow)
+            else window.hub.messages.text
+            if isinstance(window, Bench)
+            else ""
+        )
+
+    def press(self, *keys: str) -> None:
+        for key in keys:
+            QTest.keyClick(self.window, code_of(key))
+
+    def until(self, met: Callable[[], object], what: str) -> None:
+        deadline = time.monotonic() + PATIENCE
+        while not met():
+            if time.monotonic() > deadline:
+                pytest.fail(f"did not come about: {what}. Told: {self.told}")
+            QTest.qWait(30)
+
+    def seen(self) -> str:
+        found = [each.text() for kind in (QLabel, QAbstractButton, QLineEdit) for each in self.window.findChildren(kind) if each.isVisible()]  # fmt: skip
+        for table in self.window.findChildren(Table):
+            if table.isVisible():
+                found += [table.item(r, c).text() for r in range(table.rowCount()) for c in range(table.columnCount()) if table.item(r, c)]  # fmt: skip
+        return "\n".join(found)
+
+    def see(self, words: str) -> None:
+        self.until(lambda: words in self.seen(), f"“{words}” is seen")
+
+    def click(self, words: str) -> None:
+        """A button by what stands on it."""
+        found = [
+            each
+            for each in self.window.findChildren(QAbstractButton)
+            if each.isVisible() and each.text().startswith(words)
+        ]
+        assert found, f"no button “{words}”"
+        QTest.mouseClick(found[0], Qt.MouseButton.LeftButton)
+
+    def type_into(self, field: QLineEdit, text: str) -> None:
+        """Replaces what stands in a field, and Enter."""
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClick(field, Qt.Key.Key_Delete)
+        field.insert(text)
+        field.setModified(True)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+
+    def make_class(self, name: str, groups: str, book: Path) -> None:
+        self.press("N")
+        form = self.shelf.new_form
+        form.name.setText(name)
+        form.groups.setText(groups)
+        form.place.setText(str(book))
+        QTest.keyClick(form.place, Qt.Key.Key_Return)
+
+    def write(self, text: str, at: int = -1) -> None:
+        """A line of the plan."""
+        self.type_into(self.plan.lines.rows[at].field, text)
+
+    def ready(self, count: int) -> None:
+        roster = self.bench.hub.lesson.roster
+        groups = self.bench.hub.lesson.store.groups
+        self.until(lambda: sum(not roster.why_not_ready(g.id) for g in groups) >= count, f"{count} benches are ready")
+
+    def record(self, count: int) -> None:
+        """A run on every bench that is ready, to its end and worked up."""
+        store = self.bench.hub.lesson.store
+        before = {run.id for run in store.runs()}
+        self.press("4", "R")
+        self.until(lambda: len({run.id for run in store.kept_runs()} - before) == count, "the runs are kept")
+        self.until(lambda: not self.bench.hub.lesson.working_up.is_busy, "all is worked up")

@@ -1,0 +1,225 @@
+"""Plans changed line by line: what is read is what was written, a name changes everywhere, nothing else does."""
+
+from __future__ import annotations
+
+import contextlib
+
+import msgspec
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from common_bench.calibrate.curves import CURVES, curve_name
+from common_bench.lesson.condition_text import condition_faults, condition_line, read_condition_line
+from common_bench.lesson.plan_checking import faults_of
+from common_bench.lesson.plan_details import DETAILS, with_detail
+from common_bench.lesson.plan_editing import (
+    as_finding,
+    completions,
+    copied,
+    correction,
+    level_in,
+    lines_of,
+    looked_at,
+    moved,
+    pause_in,
+    read_sensor,
+    ready_lines,
+    renamed,
+    sensor_text,
+    shown_first,
+    switched,
+    with_line,
+    with_number,
+    without_line,
+)
+from common_bench.lesson.plan_library import empty_plan
+from common_bench.model.plan import Condition, Plan, SensorPlan
+from common_bench.model.plan_file import plan_from_text, plan_to_text, shipped_names, shipped_plan
+from common_bench.model.trouble import Trouble
+
+plans = st.sampled_from(shipped_names()).map(shipped_plan)
+word = st.from_regex(r"[a-z][a-z0-9]{0,7}", fullmatch=True)
+
+
+@given(
+    word, st.one_of(word, st.just("air temp"), st.just("A0")), st.sampled_from(["", "V", "°C", "m/s²"]),
+    st.sampled_from(["as-it-comes", "formula", *CURVES]),
+)  # fmt: skip
+def test_a_measured_line_says_all_that_it_is_read_from(name: str, channel: str, unit: str, curve: str) -> None:
+    sensor = SensorPlan(
+        channel,
+        name,
+        unit,
+        curve,
+        formula=f"{name} = reading * 2" if curve == "formula" else "",
+        u=0.5 if curve == "formula" else 0.0,
+    )
+    assert read_sensor(sensor_text(sensor), sensor) == sensor
+    assert curve == "formula" or curve_name(curve) in sensor_text(sensor)
+
+
+@given(plans, st.integers(0, 20), st.sampled_from(["a_new_name", "größe2"]))
+def test_a_name_is_changed_wherever_it_stands_and_the_plan_stays_as_good(plan: Plan, at: int, new: str) -> None:
+    lines = lines_of(plan)
+    line = lines[at % len(lines)]
+    changed = with_line(plan, line, line.text.replace(line.name, new, 1))
+    assert faults_of(changed) == []
+    assert [each.name for each in lines_of(changed)] == [new if each.name == line.name else each.name for each in lines]
+    assert [each.kind for each in lines_of(changed)] == [each.kind for each in lines]
+    assert {each.channel for each in changed.sensors} == {each.channel for each in plan.sensors}
+    assert renamed(changed, new, line.name) == plan
+
+
+@given(
+    plans,
+    st.lists(
+        st.tuples(
+            st.sampled_from(["move", "switch", "copy", "off", "finding", "show"]),
+            st.integers(0, 20),
+            st.integers(-3, 3),
+        ),
+        max_size=8,
+    ),
+)
+def test_whatever_is_done_to_lines_the_plan_can_be_kept_and_nothing_is_lost_but_what_was_taken_off(
+    plan: Plan, acts: list[tuple[str, int, int]]
+) -> None:
+    for act, at, by in acts:
+        lines = lines_of(plan)
+        if not lines:
+            break
+        line, count = lines[at % len(lines)], len(lines)
+        with contextlib.suppress(Trouble):
+            if act == "move":
+                plan = moved(plan, line, by)
+                assert sorted(each.text for each in lines_of(plan)) == sorted(each.text for each in lines)
+            elif act == "switch":
+                plan = switched(
+                    switched(plan, line),
+                    next(
+                        each for each in lines_of(switched(plan, line)) if each.at == line.at and not each.is_measured
+                    ),
+                )
+            elif act == "copy":
+                plan = copied(plan, line)
+                assert len(lines_of(plan)) == count + 1
+                assert len({each.name for each in lines_of(plan)}) == count + 1
+            elif act == "off":
+                plan = without_line(plan, line)
+                assert len(lines_of(plan)) == count - 1
+                assert line.name not in (*plan.findings, *plan.show)
+            elif act == "finding":
+                plan = as_finding(plan, line, found=line.name not in plan.findings)
+            else:
+                plan = shown_first(plan, line)
+                assert plan.shown[0] == line.name
+        assert plan_from_text(plan_to_text(plan), "it") == plan
+
+
+def test_the_ready_lines_make_a_whole_plan_out_of_nothing() -> None:
+    plan = empty_plan()
+    for heading in ("Measure", "Find events", "Work out", "Find a number"):
+        groups = dict(ready_lines(plan, [("light", "lx"), ("air temp", "°C")]))
+        for text in groups[heading]:
+            tried = with_line(plan, None, text)
+            last = lines_of(tried)[-1 if heading != "Measure" else len(tried.sensors) - 1]
+            assert last.trouble is None or "needs" in last.trouble.sentence, (text, last.trouble)
+        plan = with_line(plan, None, groups[heading][0])
+    assert [each.kind for each in lines_of(plan)] == ["measured", "events", "worked", "worked"]
+    plan = as_finding(plan, lines_of(plan)[-1], found=True)
+    assert faults_of(plan) == []
+    assert lines_of(plan)[-1].kind == "finding"
+
+
+@pytest.mark.parametrize(
+    ("text", "has"),
+    [
+        ("x = mean of te", "tension"), ("x = pe", "peaks in "), ("x = peaks in tension above 2 ", "N"), ("x = from lo", "load"),
+        ("x = falls of tension thr", "through "), ("x = 2 * swi", "swing"),
+    ],
+)  # fmt: skip
+def test_what_may_follow_is_offered(text: str, has: str) -> None:
+    offered = completions(shipped_plan("swinging-bottles"), text, ["load", "temp"])
+    assert has in offered
+    assert completions(shipped_plan("swinging-bottles"), "nothing yet") == []
+
+
+def test_a_wrong_word_is_corrected_at_its_place() -> None:
+    plan = msgspec.structs.replace(
+        shipped_plan("swinging-bottles"), workings=("swing = mean of tensoin",), findings=("swing",), graph=None
+    )
+    line = lines_of(plan)[1]
+    assert line.trouble is not None
+    assert correction(line.text, line.trouble) == "swing = mean of tension"
+    off = with_line(plan, line, "swing = mean of")
+    assert lines_of(off)[1].trouble is not None
+    assert correction("swing = mean of", lines_of(off)[1].trouble) is None  # type: ignore[arg-type]
+
+
+@given(plans)
+def test_details_of_what_is_measured_are_read_as_they_are_written(plan: Plan) -> None:
+    for at, sensor in enumerate(plan.sensors):
+        for entry, (_, _, shown) in DETAILS.items():
+            changed = with_detail(plan, at, entry, shown(sensor))
+            assert shown(changed.sensors[at]) == shown(sensor)
+            if entry != "points":
+                assert changed == plan
+
+
+@pytest.mark.parametrize(
+    ("entry", "text"),
+    [("believed", "5"), ("scale", "a … b"), ("warn", "above: hot"), ("warn", "beyond 3: hot"), ("points", "100 g"), ("u", "much"), ("digits", "2.5"), ("points", "a = b")],
+)  # fmt: skip
+def test_a_detail_that_cannot_be_read_is_refused_in_words(entry: str, text: str) -> None:
+    with pytest.raises(Trouble) as refused:
+        with_detail(shipped_plan("swinging-bottles"), 0, entry, text)
+    assert refused.value.sentence.endswith((".", "…", "?"))
+
+
+@given(
+    st.builds(
+        Condition, name=word, unit=st.sampled_from(["", "m", "kΩ"]), u=st.sampled_from([0.0, 0.003, 1e-6]), about=st.sampled_from(["", "at the top"]),
+        same_for_all=st.booleans(), per_run=st.booleans(), values=st.lists(st.sampled_from([0.5, -1.0, 250.0]), max_size=3).map(tuple),
+    )
+)  # fmt: skip
+def test_a_condition_is_read_as_it_is_written(condition: Condition) -> None:
+    assert read_condition_line(condition_line(condition)) == condition
+    for kind, choices in (("choice", ("sand", "clay")), ("words", ())):
+        other = Condition(
+            condition.name, about=condition.about, kind=kind, choices=choices, same_for_all=condition.same_for_all
+        )  # type: ignore[arg-type]
+        assert read_condition_line(condition_line(other)) == other
+
+
+def test_conditions_that_cannot_be_read_say_so_on_their_line() -> None:
+    wrong = [
+        "length (m) ± 0.003",
+        "length (mm)",
+        "",
+        "9 lives",
+        "mass (furlongz)",
+        "soil: sand; sometimes",
+        "x (m) ± ±",
+    ]
+    assert [at for at, *_ in condition_faults(wrong)] == [1, 3, 4, 5, 6]
+
+
+@given(st.floats(-50, 50).map(lambda x: round(x, 2)), st.floats(0.1, 9).map(lambda x: round(x, 1)))
+def test_a_level_and_a_pause_are_found_in_a_line_and_dragged(level: float, pause: float) -> None:
+    text = "ups = rises of light through 20 lx, 0.4 s apart, by at least 2 lx"
+    assert looked_at(text) == "light"
+    found, apart = level_in(text), pause_in(text)
+    assert found is not None
+    assert apart is not None
+    assert (found.value, found.unit, apart.value, apart.unit) == (20, "lx", 0.4, "s")
+    dragged = with_number(text, found, level, 2)
+    again = level_in(dragged)
+    assert again is not None
+    assert again.value == pytest.approx(level)
+    moved_on = pause_in(dragged)
+    assert moved_on is not None
+    both = with_number(dragged, moved_on, pause, 1)
+    assert pause_in(both).value == pytest.approx(pause)  # type: ignore[union-attr]
+    assert both.endswith("s apart, by at least 2 lx")
+    assert level_in("x = mean of light") is None
