@@ -121,6 +121,13 @@ class Teacher:
         """A line of the plan."""
         self.type_into(self.plan.lines.rows[at].field, text)
 
+    def give(self, count: int) -> None:
+        """Waits until so many kits are heard, and gives them to the benches in order."""
+        self.press("2")
+        self.until(lambda: len(self.bench.hub.lesson.roster.kits) >= count, f"{count} kits are heard")
+        self.press("G")
+        self.ready(count)
+
     def ready(self, count: int) -> None:
         roster = self.bench.hub.lesson.roster
         groups = self.bench.hub.lesson.store.groups

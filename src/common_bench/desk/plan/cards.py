@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 import msgspec
-from PyQt6.QtWidgets import QGridLayout
+from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, label, say, set_property
 from common_bench.desk.look.sheet import px
@@ -16,6 +16,13 @@ from common_bench.model.plan import ClassGraph, Plan
 LONG = 22  # characters of a field from which all of it is told when it is pointed at
 Change = Callable[[Plan, str], bool]
 """Keeps another plan, with the words for it; whether it was kept."""
+
+
+def keys_back(field: QWidget) -> None:
+    """Enter has taken what was typed: keys do what their labels say again."""
+    window = field.window()
+    if window is not None:
+        window.setFocus()
 
 
 class TextFields:
@@ -32,6 +39,7 @@ class TextFields:
         field.setToolTip(hint)
         field.setMinimumWidth(px(40))
         field.editingFinished.connect(lambda: self._finished(name))
+        field.returnPressed.connect(lambda: keys_back(field))
         self.fields[name] = field
         return field
 

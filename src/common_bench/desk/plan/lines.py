@@ -22,6 +22,7 @@ from common_bench.desk.look.pieces import (
     vbox,
 )
 from common_bench.desk.look.sheet import px
+from common_bench.desk.plan.cards import keys_back
 from common_bench.lesson.plan_editing import PlanLine, completions, correction
 from common_bench.model.plan import Plan
 
@@ -117,6 +118,7 @@ class LineRow(QFrame):
         column.setContentsMargins(px(8), px(3), px(8), px(3))
         self.setLayout(column)
         field.editingFinished.connect(self._finished)
+        field.returnPressed.connect(partial(keys_back, field))
         self.under.hide()
         field.entered.connect(lambda: chosen(self.line))
 
@@ -153,7 +155,8 @@ class LineRow(QFrame):
             self._kept(self.line, self._correction)
 
     def _finished(self) -> None:
-        if self.field.isModified() and self.isVisible():
+        window = self.window()
+        if self.field.isModified() and window is not None and window.isVisible():
             self.field.setModified(False)
             set_property(self.field, "wrong", False)
             self._kept(self.line, self.field.text())

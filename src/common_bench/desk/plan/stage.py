@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import msgspec
 from PyQt6.QtWidgets import QStackedWidget
@@ -21,7 +22,14 @@ from common_bench.desk.look.pieces import (
     vbox,
 )
 from common_bench.desk.look.sheet import px
-from common_bench.desk.plan.cards import BenchWordsCard, ClassFindsCard, DetailsCard, PagesHead, TextFields
+from common_bench.desk.plan.cards import (
+    BenchWordsCard,
+    ClassFindsCard,
+    DetailsCard,
+    PagesHead,
+    TextFields,
+    keys_back,
+)
 from common_bench.desk.plan.editor import CheckedEditor
 from common_bench.desk.plan.lines import LinesCard
 from common_bench.desk.plan.plan_files import PlanFiles
@@ -111,6 +119,7 @@ class PlanStage(StageView):
         for field in (self.rule, self.runs):
             field.setFixedWidth(px(58))
             field.editingFinished.connect(self._set_rule)
+            field.returnPressed.connect(partial(keys_back, field))
         run = Card("A run")
         run.body.addLayout(hbox(label("begins at once; ends after"), self.rule, label("s"), None, spacing=5))
         run.body.addLayout(hbox(label("(0: by hand);"), self.runs, label("runs of each group"), None, spacing=5))

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from common_bench.desk.look.messages import MessagePlace
-from common_bench.desk.look.pieces import ShortLabel, button, hbox, label, say, vbox
+from common_bench.desk.look.pieces import ShortLabel, button, hbox, say, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shelf.classes import ClassColumn
 from common_bench.desk.shelf.forms import GroupsForm, NewClassForm
@@ -68,13 +68,14 @@ class Shelf(QWidget):
              ("Keep a copy…", self._ask_copy, True), ("Take it off the shelf", self._forget, True)],
         )  # fmt: skip
         self.column.setFixedWidth(width)
-        self.title, self.heard = label("", "title"), ShortLabel("", "soft")
+        self.title, self.heard = ShortLabel("", "title"), ShortLabel("", "soft")
         self.back = button("Back to the lesson (0)", doors.back)
         head = hbox(
             self.title, self.heard, self.back, button("From what is plugged in (P)", self.from_plugged), button("An empty plan (E)", self.from_nothing),
             button("A plan from a file… (F)", self._ask_plan), spacing=10,
         )  # fmt: skip
-        head.setStretch(1, 1)
+        head.setStretch(0, 3)
+        head.setStretch(1, 2)
         self.grid = PlanGrid(self._show_details, self.begin)
         self.details = PlanDetails(self.begin, self._remove_plan)
         self.details.setFixedWidth(px(300))
@@ -143,7 +144,7 @@ class Shelf(QWidget):
         is_open = book is not None and now is not None and now[0] == book.path
         self.back.setVisible(now is not None)
         self.column.show_books(self.books, book, now[1] if is_open and now is not None else None)
-        say(self.title, f"What will {book.name[:24]} do next?" if book is not None else "What will your class do?")
+        say(self.title, f"What will {book.name} do next?" if book is not None else "What will your class do?")
         self.last.show_book(book)
 
     def _show_details(self) -> None:
