@@ -16,13 +16,18 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QMainWindow
 
 from common_bench.desk.look.palette import PAPER
 from common_bench.desk.look.sheet import wear
 from common_bench.desk.shell.application import application, demo_window
+from common_bench.desk.shell.house import House
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.window import Bench
+from common_bench.lesson.demonstration import demonstrate
+from common_bench.lesson.known_books import remember
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.lessons import class_register
 from common_bench.model.plan_file import shipped_plan
 from common_bench.standins.control import StandInProcess
 
@@ -149,6 +154,26 @@ def bath_picture(folder: Path, picture: Callable[[Bench, str], None]) -> None:
     kits.stop()
 
 
+def shelf_pictures(folder: Path, books: list[Path], picture: Callable[[QMainWindow, str], None]) -> None:
+    """The shelf of a teacher with two classes; the pool of a class whose groups are compared."""
+    compared = demonstrate(folder / "compared", speed=12.0, class_name="warm-baths", say=lambda _: None)
+    for book, name in ((compared.book, "8C"), *((book, "9B") for book in books)):
+        with class_register(book) as register:
+            register.rename_class(name)
+        remember(book)
+    house = House(ports=folder / "none")
+    window = house.show_shelf()
+    window.shelf.refresh()
+    window.shelf.grid.move(1)
+    picture(window, "shelf")
+    house.open_lesson(compared.book, None)
+    assert house.bench is not None
+    house.bench.hub.go("pool")
+    house.bench.hub.messages.clear()
+    picture(house.bench, "pool-compared")
+    house.bench.close()
+
+
 def main() -> None:
     asked = argparse.ArgumentParser(description=__doc__)
     asked.add_argument("--out", type=Path, default=Path("docs/screenshots"))
@@ -157,13 +182,14 @@ def main() -> None:
     options.out.mkdir(parents=True, exist_ok=True)
     app = application()
     folder = Path(tempfile.mkdtemp(prefix="shots-"))
+    os.environ["XDG_DATA_HOME"] = str(folder / "data")
     show = Lesson(folder)
     window, hub = show.window, show.window.hub
 
     def picture(name: str) -> None:
         keep(window, name)
 
-    def keep(shown: Bench, name: str) -> None:
+    def keep(shown: QMainWindow, name: str) -> None:
         if not options.only or name in options.only:
             QTest.qWait(350)
             shown.grab().save(str(options.out / f"{name}.png"))
@@ -171,7 +197,13 @@ def main() -> None:
     hub.select(show.groups["Gneiss"])
     show.calibrate(picture)
     hub.go("plan")
+    window.stages["plan"].choose(window.stages["plan"].all_lines[1])
+    show.stand_ins.order(kits="all", hang="bottle")
+    QTest.qWait(4000)
     picture("plan")
+    window.stages["plan"].choose(window.stages["plan"].all_lines[0])
+    window.stages["plan"].turn_to(1)
+    picture("plan-details")
     hub.go("plug")
     show.stand_ins.order(kits=["Gneiss"], fault="noise")
     QTest.qWait(1500)
@@ -213,6 +245,8 @@ def main() -> None:
     if not options.only or "calibrate-baths" in options.only:
         bath_picture(folder, keep)
     trouble_pictures(folder, keep)
+    if not options.only or {"shelf", "pool-compared"} & set(options.only):
+        shelf_pictures(folder, [show.lesson.book.path], keep)
     app.processEvents()
     os._exit(0)  # the offscreen platform sometimes faults while Python takes the window down
 

@@ -27,7 +27,7 @@ from person import Desk, code_of
 from waiting import KitNow, is_steady, wait_for
 
 Made = Callable[..., Desk]
-OPENS_A_DIALOG = ("Out to CSV", "Save as")
+OPENS_A_DIALOG = ("Out to CSV", "Save as", "A copy for a colleague")
 LONG = ("Obsidian by the window", "The long bench at the back", "Flintstones and company", "Gneissgneissgneissgneiss")
 
 
@@ -71,6 +71,8 @@ def leave_what_it_opened(made: Desk) -> None:
     for box in made.window.findChildren(QComboBox):
         if is_open(box):
             box.hidePopup()
+    while (menu := QApplication.activePopupWidget()) is not None:
+        menu.close()
     focus = QApplication.focusWidget()
     if made.hub.messages.asks or isinstance(focus, QLineEdit):
         QTest.keyClick(focus or made.window, Qt.Key.Key_Escape)

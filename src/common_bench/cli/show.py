@@ -19,23 +19,37 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(asked: argparse.Namespace) -> int:
     """Does it; gives the exit status. Raises Trouble."""
-    from common_bench.lesson.lesson import OpenLesson, lesson_summary
-
-    lesson = OpenLesson.open(asked.book, readonly=True)
-    try:
-        summary = lesson_summary(lesson)
-        if asked.json:
-            print_json(summary)
-            return 0
+    summaries = _summaries(asked.book)
+    if asked.json:
+        print_json({**summaries[0], "earlier": summaries[1:]})
+        return 0
+    for summary in summaries:
         print(f"{summary['plan']} · class {summary['class']} · {summary['held_on']} · pool {summary['pool']}")
         for group in summary["groups"]:
             conditions = ", ".join(f"{name} {value}" for name, value in group["conditions"].items())
             print(f"{group['alias']}  {conditions}")
             for run in group["runs"]:
                 print(f"  run {run['number']}  {_run_words(run)}")
-    finally:
-        lesson.close()
     return 0
+
+
+def _summaries(path: Path) -> list[dict[str, Any]]:
+    """One of each lesson of a book, the newest first."""
+    from common_bench.lesson.lesson import OpenLesson, lesson_summary
+
+    newest = OpenLesson.open(path, readonly=True)
+    try:
+        ids = [row["id"] for row in newest.book.rows("lesson")]
+        found = [lesson_summary(newest)]
+    finally:
+        newest.close()
+    for lesson in reversed(ids[:-1]):
+        before = OpenLesson.open(path, lesson, readonly=True)
+        try:
+            found.append(lesson_summary(before))
+        finally:
+            before.close()
+    return found
 
 
 def _run_words(run: dict[str, Any]) -> str:

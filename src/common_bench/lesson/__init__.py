@@ -76,6 +76,7 @@ OFFERS = {
         "level_in",
         "lines_of",
         "looked_at",
+        "looked_over",
         "moved",
         "pause_in",
         "PlanLine",

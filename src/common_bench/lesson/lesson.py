@@ -155,6 +155,7 @@ def lesson_summary(lesson: OpenLesson) -> dict[str, Any]:
     store = lesson.store
     return {
         "book": str(lesson.book.path),
+        "lesson": store.id,
         "plan": store.plan.name,
         "class": store.class_name,
         "held_on": store.row["held_on"],

@@ -133,6 +133,21 @@ def _put(items: Sequence[Item], at: int, item: Item) -> tuple[Item, ...]:
     return (*items[:at], item, *items[at + 1 :])
 
 
+def looked_over(plan: Plan, line: PlanLine | None, text: str) -> Trouble | None:
+    """What would be wrong with a line as it stands while it is typed; None where nothing is, or nothing can be said yet."""
+    if "=" not in text:
+        return None
+    try:
+        tried = with_line(plan, line, text)
+    except Trouble as trouble:
+        return trouble
+    lines = lines_of(tried)
+    if line is None:
+        measured = len(tried.sensors) > len(plan.sensors)
+        return lines[len(tried.sensors) - 1 if measured else -1].trouble
+    return next((each.trouble for each in lines if (each.is_measured, each.at) == (line.is_measured, line.at)), None)
+
+
 def without_line(plan: Plan, line: PlanLine) -> Plan:
     """Takes a line off, and out of the findings and of what is shown."""
     if line.is_measured:

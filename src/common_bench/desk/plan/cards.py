@@ -79,8 +79,8 @@ class ClassFindsCard(Card):
         for at, (name, words, hint) in enumerate(rows):
             grid.addWidget(label(words, "soft"), at, 0)
             grid.addWidget(self.texts.add(name, hint), at, 1)
-        self.point = choice(["one point a group", "one point a run"])
-        self.line = choice(["with a line", "without a line"])
+        self.point = choice(["a point a group", "a point a run"])
+        self.line = choice(["a line", "no line"])
         for box in (self.point, self.line):
             box.setMinimumWidth(px(60))
             box.activated.connect(lambda _: self._keep("", ""))

@@ -25,9 +25,11 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.cards import keys_back
 from common_bench.lesson.plan_editing import PlanLine, completions, correction
 from common_bench.model.plan import Plan
+from common_bench.model.trouble import Trouble
 
 KIND_WIDE, VALUE_WIDE = 66, 128  # px
 HEADINGS = ("Measure", "Find events", "Work out", "Find a number")
+LONG_LINE = 36  # characters from which a line says all of itself when it is pointed at
 NEW = "a new line: name = …"
 
 
@@ -93,13 +95,14 @@ class LineRow(QFrame):
     def __init__(
         self,
         field: LineField,
+        look: Callable[[PlanLine | None, str], Trouble | None],
         kept: Callable[[PlanLine | None, str], object],
         chosen: Callable[[PlanLine | None], object],
     ) -> None:
         super().__init__()
         self.setObjectName("line")
         self.line: PlanLine | None = None
-        self._kept, self._chosen = kept, chosen
+        self._kept, self._chosen, self._look = kept, chosen, look
         self.kind = label("", "small")
         self.kind.setFixedWidth(px(KIND_WIDE))
         self.field = field
@@ -118,6 +121,7 @@ class LineRow(QFrame):
         column.setContentsMargins(px(8), px(3), px(8), px(3))
         self.setLayout(column)
         field.editingFinished.connect(self._finished)
+        field.textEdited.connect(self._look_over)
         field.returnPressed.connect(partial(keys_back, field))
         self.under.hide()
         field.entered.connect(lambda: chosen(self.line))
@@ -130,6 +134,7 @@ class LineRow(QFrame):
             if self.field.text() != text:
                 self.field.setText(text)
                 self.field.home(False)
+                self.field.setToolTip(text if len(text) > LONG_LINE else "")
             self.show_trouble(line.trouble.sentence if line is not None and line.trouble is not None else "", line)
         self.field.setPlaceholderText("" if line is not None else NEW)
         say(self.kind, line.kind if line is not None else "")
@@ -144,6 +149,12 @@ class LineRow(QFrame):
         )
         self.correct.setVisible(self._correction is not None)
         self.correct.setText("Take this correction")
+
+    def _look_over(self, text: str) -> None:
+        """What is wrong is said while it is typed."""
+        found = self._look(self.line, text)
+        self.show_trouble(found.sentence if found is not None else "")
+        set_property(self.field, "wrong", "typed" if found is not None else False)
 
     def refuse(self, words: str) -> None:
         """What was typed stays as it is, with why it cannot be kept."""
@@ -169,14 +180,21 @@ class LinesCard(Card):
     """All lines in one list, and one more to begin with; under them what can be done with the chosen one."""
 
     def __init__(
-        self, plan: Callable[[], Plan], channels: Callable[[], list[str]], kept: Callable[[PlanLine | None, str], object],
+        self, plan: Callable[[], Plan], channels: Callable[[], list[str]], look: Callable[[PlanLine | None, str], Trouble | None],
+        kept: Callable[[PlanLine | None, str], object],
         chosen: Callable[[PlanLine | None], object], acts: Sequence[tuple[str, str, Callable[[], object]]],
         ready: Callable[[], list[tuple[str, list[str]]]],
     ) -> None:  # fmt: skip
         super().__init__()
         self.body.setContentsMargins(px(1), px(1), px(1), px(6))
         self._plan, self._channels, self._kept, self._chosen, self._ready = plan, channels, kept, chosen, ready
+        self._look = look
         self.rows: list[LineRow] = []
+        self._shown: int | None = None
+        self._later = QTimer(self)  # once the rows have their places
+        self._later.setSingleShot(True)
+        self._later.setInterval(0)
+        self._later.timeout.connect(self._into_view)
         self._column = QVBoxLayout()
         self._column.setSpacing(0)
         self._column.setContentsMargins(0, 0, 0, 0)
@@ -187,14 +205,18 @@ class LinesCard(Card):
             button(f"{heading}…", partial(self._open_menu, at), role="link") for at, heading in enumerate(HEADINGS)
         ]
         self.acts = {words: button(words, act, role="link", tip=tip) for words, tip, act in acts}
-        foot = hbox(*self._menus, None, *self.acts.values(), spacing=4)
+        foot = vbox(
+            hbox(*self._menus, None, spacing=4),
+            hbox(label("this line", "small"), *self.acts.values(), None, spacing=4),
+            spacing=0,
+        )
         foot.setContentsMargins(px(6), 0, px(6), 0)
         self.body.addLayout(foot)
 
     def show_lines(self, lines: Sequence[PlanLine], chosen: int | None) -> None:
         """chosen: which of them; the last row waits for a new one."""
         while len(self.rows) < len(lines) + 1:
-            row = LineRow(LineField(self._plan, self._channels), self._kept, self._chosen)
+            row = LineRow(LineField(self._plan, self._channels), self._look, self._kept, self._chosen)
             self.rows.append(row)
             self._column.addWidget(row)
         while len(self.rows) > len(lines) + 1:
@@ -203,12 +225,13 @@ class LinesCard(Card):
             row.deleteLater()
         for at, row in enumerate(self.rows):
             row.show_line(lines[at] if at < len(lines) else None, chosen=at == chosen)
-        if chosen is not None and chosen < len(self.rows):
-            QTimer.singleShot(0, partial(self._into_view, self.rows[chosen]))
+        self._shown = chosen
+        if chosen is not None:
+            self._later.start()
 
-    def _into_view(self, row: LineRow) -> None:
-        if row in self.rows:
-            self.area.ensureWidgetVisible(row, 0, px(4))
+    def _into_view(self) -> None:
+        if self._shown is not None and self._shown < len(self.rows):
+            self.area.ensureWidgetVisible(self.rows[self._shown], 0, px(4))
 
     def show_values(self, values: Sequence[str]) -> None:
         for row, value in zip(self.rows, values, strict=False):

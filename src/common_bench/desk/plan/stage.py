@@ -44,6 +44,7 @@ from common_bench.lesson.plan_editing import (
     as_finding,
     copied,
     lines_of,
+    looked_over,
     moved,
     ready_lines,
     shown_first,
@@ -78,14 +79,13 @@ class PlanStage(StageView):
         self.about.setObjectName("quiet")
         self.title.hide()
         self.head.insertWidget(0, self.name)
-        say(self.subtitle, "one line each, in order")
         self.files = PlanFiles(hub, self)
         self.library = button("Keep among my plans", self.files.keep_in_library)
         self.head.addWidget(self.library)
         self.head.addWidget(button("A copy for a colleague…", self.files.ask_copy))
         self.head.addWidget(button("Go on: Plug in (2)", lambda: hub.go("plug"), role="main"))
         self.lines = LinesCard(
-            lambda: self.plan, self._channels, self.keep_line, self.choose,
+            lambda: self.plan, self._channels, lambda line, text: looked_over(self.plan, line, text), self.keep_line, self.choose,
             [("Finding", "A number of each run, or no longer one", self.toggle_finding), ("On tiles", "Shown live, before all others", self.show_it),
              ("↑", "Further up", lambda: self.move_it(-1)), ("↓", "Further down", lambda: self.move_it(1)), ("Off", "Switched off, or on again", self.toggle_off),
              ("Copy", "Once more, under another name", self.copy_it), ("Take off", "Off the plan", self.remove_it)],
@@ -113,7 +113,7 @@ class PlanStage(StageView):
         )  # fmt: skip
         self.conditions = CheckedEditor(condition_faults, self._keep_conditions, 2)
         conditions = Card("Each group sets")
-        say(conditions.aside, "name (unit) ± u, or a list")
+        say(conditions.aside, "name (unit) ± u")
         conditions.body.addLayout(self.conditions.layout_with_actions)
         self.rule, self.runs = Field(), Field()
         for field in (self.rule, self.runs):

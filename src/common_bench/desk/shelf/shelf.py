@@ -69,13 +69,12 @@ class Shelf(QWidget):
         )  # fmt: skip
         self.column.setFixedWidth(width)
         self.title, self.heard = ShortLabel("", "title"), ShortLabel("", "soft")
-        self.back = button("Back to the lesson (0)", doors.back)
+        self.back = button("Back (0)", doors.back)
         head = hbox(
-            self.title, self.heard, self.back, button("From what is plugged in (P)", self.from_plugged), button("An empty plan (E)", self.from_nothing),
-            button("A plan from a file… (F)", self._ask_plan), spacing=10,
+            self.title, self.back, button("From what is plugged in (P)", self.from_plugged), button("An empty one (E)", self.from_nothing),
+            button("From a file… (F)", self._ask_plan), spacing=10,
         )  # fmt: skip
-        head.setStretch(0, 3)
-        head.setStretch(1, 2)
+        head.setStretch(0, 1)
         self.grid = PlanGrid(self._show_details, self.begin)
         self.details = PlanDetails(self.begin, self._remove_plan)
         self.details.setFixedWidth(px(300))
@@ -96,7 +95,8 @@ class Shelf(QWidget):
         right = QVBoxLayout()
         right.setContentsMargins(px(14), px(12), px(14), px(4))
         right.setSpacing(px(11))
-        right.addLayout(head)
+        top = vbox(head, self.heard, spacing=2)
+        right.addLayout(top)
         right.addWidget(self.pages, 1)
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)

@@ -171,7 +171,11 @@ def run_demo(out: Path | None, speed: float, seed: int, class_name: str) -> int:
     print(f"The demo's book is in {folder}", flush=True)
 
     def make(faults: Faults) -> QMainWindow:
-        return demo_window(folder, ports, speed, class_name, faults)
+        from common_bench.desk.shell.house import House
+
+        house = House(faults)
+        house.window = demo_window(folder, ports, speed, class_name, faults, house)
+        return house.window
 
     try:
         return _open_after_first_paint("Plugging the stand-in class in …", make)
@@ -182,8 +186,9 @@ def run_demo(out: Path | None, speed: float, seed: int, class_name: str) -> int:
 
 
 def demo_window(
-    out: Path, ports: Path, speed: float, class_name: str = "swinging-bottles", faults: Faults | None = None
-) -> QMainWindow:
+    out: Path, ports: Path, speed: float, class_name: str = "swinging-bottles", faults: Faults | None = None,
+    house: House | None = None,
+) -> QMainWindow:  # fmt: skip
     """A window on a new book in `out`, with the stand-ins of `ports` heard and given to their benches."""
     from common_bench.desk.shell.hub import Hub
     from common_bench.desk.shell.window import Bench
@@ -195,6 +200,6 @@ def demo_window(
     plug_in(lesson, ports)
     hub = Hub(lesson, ports, only_stand_ins=True)
     hub.stage = "calibrate"
-    window = Bench(hub, faults)
+    window = Bench(hub, faults, house)
     hub.tell(f"This is the demo. Its book is {path}", "good")
     return window
