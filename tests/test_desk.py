@@ -65,7 +65,7 @@ def test_the_plan_shows_an_error_where_it_stands_and_keeps_what_is_right(desk: C
     plan = made.lesson.store.plan
     made.write(1, "pass = peaks in tension above 2.17 m, 0.4 s apart")
     made.see("the level is in m, the quantity in N.", stage)
-    made.see("1 to mend", made.window.path)
+    made.see(" to mend", made.window.path)
     made.write(-1, "faster = mean of swnig")
     made.see("Did you mean “swing”?", stage)
     QTest.mouseClick(

@@ -21,7 +21,7 @@ from common_bench.desk.look.pieces import (
     set_property,
     vbox,
 )
-from common_bench.desk.look.sheet import px
+from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.cards import (
     BenchWordsCard,
     ClassFindsCard,
@@ -131,6 +131,7 @@ class PlanStage(StageView):
         right.setFixedWidth(px(RIGHT_WIDE))
         self.conditions.setMinimumWidth(px(60))
         left = vbox(self.about, self.lines, self.which, self.pages, spacing=8)
+        self.lines.setMinimumHeight(px(190))
         left.setStretch(1, 5)
         left.setStretch(3, 4)
         body = hbox(left, right, spacing=11)
@@ -215,7 +216,7 @@ class PlanStage(StageView):
                 shown: Cell = str(value) if value else ("not set", "amber")
                 rows.append([group.alias, f"{condition.name}", shown])
         self.by_bench.fill(rows)
-        self.by_bench.fit(6)
+        self.by_bench.fit(6 if palette().scale == 1 else 3)
 
     def tick(self) -> None:
         lines = self.all_lines

@@ -23,6 +23,7 @@ from common_bench.model.measured import written
 
 SECONDS = 12.0  # s that a tile shows
 GRAPH_SECONDS = 20.0
+CROWDED = 16  # tiles beyond which there is room for a name, a number and a trace only
 ROOMY = 9  # tiles up to which each shows everything
 
 
@@ -197,7 +198,8 @@ class RecordStage(StageView):
             tile.setParent(None)
             tile.deleteLater()
         small = len(groups) > ROOMY
-        self.tiles = [Tile(self.hub, group, small=small) for group in groups]
+        tiny = len(groups) > CROWDED
+        self.tiles = [Tile(self.hub, group, small=small, tiny=tiny) for group in groups]
         columns = (
             1
             if len(groups) == 1

@@ -54,19 +54,22 @@ class ConditionField(Field):
 
 
 class Tile(QFrame):
-    """`small`: many tiles share the wall, so only the name, the number and the trace are shown."""
+    """`small`: many tiles share the wall, so only the name, the number and the trace are shown; `tiny`: so many that the
+    state is a dot, told whole when it is pointed at."""
 
-    def __init__(self, hub: Hub, group: Group, *, small: bool) -> None:
+    def __init__(self, hub: Hub, group: Group, *, small: bool, tiny: bool = False) -> None:
         super().__init__()
         self.setObjectName("card")
-        self._hub, self.group, self._small = hub, group.id, small
+        self._hub, self.group, self._small, self._tiny = hub, group.id, small, tiny
         colour = hue(palette(), group.emblem.colour)
-        self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 20)
+        self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 16 if tiny else 20)
         self.alias = ShortLabel(group.alias, "name")
         self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.conditions[:1]}
         self.state = label("", "soft")
         self.value = label(NO_VALUE)
-        self.value.setStyleSheet(f"color: {colour}; font-size: {px(22 if small else 32)}px; font-weight: 650;")
+        self.value.setStyleSheet(
+            f"color: {colour}; font-size: {px(13 if tiny else 22 if small else 32)}px; font-weight: 650;"
+        )
         self.unit = label("", "small")
         self.second = label("", "value")
         self.second_unit = label("", "small")
@@ -95,13 +98,16 @@ class Tile(QFrame):
                 self._names.append(label(name, "soft"))
                 head += [self._names[-1], field]
         self._head = head
-        numbers = hbox(self.value, self.unit, None, self.second, self.second_unit, spacing=6)
+        numbers = hbox() if tiny else hbox(self.value, self.unit, None, self.second, self.second_unit, spacing=6)
         for words in (self.unit, self.second_unit):
             words.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        foot = hbox(self.progress, self.progress_words)
+        foot = hbox(self.progress, self.state if tiny else self.progress_words)
         foot.setStretch(0, 1)
+        first = hbox(*head, None, self.value, spacing=4) if tiny else hbox(*head, None, self.state, spacing=6)
+        for each in (self.unit, self.second, self.second_unit, self.progress_words) if tiny else ():
+            each.hide()
         column = vbox(
-            hbox(*head, None, self.state, spacing=6),
+            first,
             numbers,
             self.trace,
             self.trouble,
@@ -109,7 +115,8 @@ class Tile(QFrame):
             foot,
             spacing=2 if small else 5,
         )
-        column.setContentsMargins(px(12), px(8), px(12), px(8))
+        side = px(8 if tiny else 12)
+        column.setContentsMargins(side, px(8), side, px(8))
         column.setStretch(2, 1)
         column.setStretch(3, 1)
         self.setLayout(column)
@@ -118,7 +125,7 @@ class Tile(QFrame):
     @property
     def has_room_for_names(self) -> bool:
         """Whether the names of its conditions fit into its head."""
-        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(96)))
+        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(78 if self._tiny else 96)))
         parts = [*self._head, self.state]
         wanted = sum(each.minimumWidth() or each.sizeHint().width() for each in parts)
         return wanted <= self.width() - px(24) - px(6) * (len(parts) + 1)
@@ -151,6 +158,11 @@ class Tile(QFrame):
             set_property(field, "wrong", False)
         set_property(self, "chosen", self._hub.group == self.group)
 
+    def _say_state(self, words: str, tone: str) -> None:
+        say(self.state, "●" if self._tiny else words, tone)
+        if self._tiny:
+            self.state.setToolTip(words)
+
     def tick(self) -> None:
         lesson = self._hub.lesson
         state = lesson.roster.state(self.group)
@@ -161,7 +173,7 @@ class Tile(QFrame):
         self.progress.setValue(0)
         if state is not None and state.run is not None:
             run = state.run
-            say(self.state, f"● run {run.number}", "red" if state.trouble else "copper")
+            self._say_state(f"● run {run.number}", "red" if state.trouble else "copper")
             if run.rule.seconds:
                 self.progress.setValue(round(1000 * min(1.0, run.seconds / run.rule.seconds)))
                 say(self.progress_words, f"{run.seconds:.0f} of {run.rule.seconds:g} s")
@@ -171,11 +183,11 @@ class Tile(QFrame):
             kit = lesson.store.kit_of(self.group)
             calibrated = kit is not None and (lesson.store.calibrations(kit) or not lesson.store.plan.sensors)
             if why:
-                say(self.state, bench_note(why), "red")
+                self._say_state(bench_note(why), "red")
             elif calibrated:
-                say(self.state, "ready", "good")
+                self._say_state("ready", "good")
             else:
-                say(self.state, "not calibrated", "amber")
+                self._say_state("not calibrated", "amber")
         trouble = (
             state.trouble.sentence
             if state is not None and state.trouble is not None
