@@ -66,13 +66,14 @@ def test_the_plan_shows_an_error_where_it_stands_and_keeps_what_is_right(desk: C
     made.write(1, "pass = peaks in tension above 2.17 m, 0.4 s apart")
     made.see("the level is in m, the quantity in N.", stage)
     made.see(" to mend", made.window.path)
+    made.undo()
+    assert made.lesson.store.plan == plan
     made.write(-1, "faster = mean of swnig")
     made.see("Did you mean “swing”?", stage)
     QTest.mouseClick(
         next(row.correct for row in stage.lines.rows if row.correct.isVisible()), Qt.MouseButton.LeftButton
     )
     assert "faster = mean of swing" in made.lesson.store.plan.workings
-    made.undo()
     made.undo()
     made.undo()
     assert made.lesson.store.plan == plan
