@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["XDG_DATA_HOME"] = tempfile.mkdtemp(prefix="common-bench-tests-")  # nobody's own plans and books are touched
 
 from common_bench.book.book import Book, now
 from common_bench.lesson.demonstration import plug_in, prepared_lesson

@@ -24,7 +24,7 @@ from hypothesis.stateful import (
 )
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QPushButton
+from PyQt6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QMenu, QPushButton
 
 from common_bench.book.book import Book
 from common_bench.desk.look.pieces import is_open
@@ -42,7 +42,7 @@ ANSWERS = (
     "", "x", "1 N", "0.5 ± 0.1 N", "400 g = 3.9 ± 0.1 N", "check q = 1 ± 0.1 N", "because", "0.01 N/s · 0.1 N",
     "reading * 3 µN ± 0.1 N", "volt = reading * 1 V", "volt = reading * 1 V; again = volt ^ 2 / 3 V", "-1 ± 0 N", "1e400 N", "½",
 )  # fmt: skip
-DIALOGS = ("Out to CSV", "Save as", "Choose")
+DIALOGS = ("Out to CSV", "Save as", "Choose", "A copy for a colleague")
 
 
 class DeskMachine(RuleBasedStateMachine):
@@ -97,6 +97,11 @@ class DeskMachine(RuleBasedStateMachine):
         button = found[at % len(found)]
         QTest.mouseClick(button, Qt.MouseButton.LeftButton, pos=QPoint(10, button.height() // 2))
         self.settle()
+        menu = QApplication.activePopupWidget()
+        if isinstance(menu, QMenu) and menu.actions():
+            menu.actions()[at % len(menu.actions())].trigger()
+            menu.close()
+            self.settle()
         focus = QApplication.focusWidget()
         assert not isinstance(focus, (QAbstractButton, QAbstractItemView)), "after a click keys belong to the stage"
 

@@ -91,6 +91,7 @@ class _Check:
 
     def _calibrated(self, node: Node) -> Kind:
         if node.word in self.channels:
+            _known_unit(self.channels[node.word], node)
             return Kind("series", self.channels[node.word])
         near = difflib.get_close_matches(node.word, list(self.channels), 1, 0.5)
         known = ", ".join(f"“{name}”" for name in self.channels)
