@@ -134,6 +134,8 @@ class Desk:
         self.press("K")
 
     def record(self) -> None:
+        roster = self.lesson.roster
+        self.until(lambda: all(not roster.why_not_ready(g) for g in self.group.values()), "all are ready")
         before = {run.id for run in self.lesson.store.runs()}
         self.press("4", "R")
         self.until(

@@ -169,11 +169,11 @@ def test_words_for_ages_sureness_and_beginnings() -> None:
 def test_a_book_without_kits_opens_and_says_so(tmp_path: Path) -> None:
     lesson = OpenLesson.make(tmp_path / "empty.benchbook", Plan("Nothing yet"), "", [])
     assert path_words(lesson) == {
-        "plan": "Nothing yet", "plug": "0 of 0 kits heard", "calibrate": "nothing to calibrate", "record": "0 of 0 runs",
+        "plan": "empty", "plug": "0 of 0 kits heard", "calibrate": "nothing to calibrate", "record": "0 of 0 runs",
         "work": "0 findings", "pool": "sealed · 0 of 0 in",
     }  # fmt: skip
     assert lesson.recording.begin_runs([]) == []
-    with pytest.raises(PoolTrouble, match="no class graph"):
+    with pytest.raises(PoolTrouble, match="no finding that a class could pool"):
         lesson.pooling.class_result()
     lesson.close()
     lesson.close()

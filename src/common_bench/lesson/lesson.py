@@ -144,7 +144,7 @@ class OpenLesson:
             elif each.what == "relayed":
                 self.roster.relay(each.kit, each.id)
             elif each.what == "run-kept":
-                self.working_up.ended(each.run, each.recorded)
+                self.working_up.ended(each.run, each.recorded, each.resumed)
         for run in self.working_up.collect():
             found.append(EngineEvent("run-worked", run=run))
         return found

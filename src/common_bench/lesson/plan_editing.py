@@ -319,7 +319,7 @@ def completions(plan: Plan, text: str, channels: Sequence[str] = ()) -> list[str
         offered: Sequence[str] = [*UNITS, "apart"]
     elif re.search(r"(from|calibrated)\s$", before):
         offered = list(channels)
-    elif "=" not in text:
+    elif "=" not in text or not word:
         return []
     else:
         offered = [*names, *FORMS]

@@ -141,7 +141,7 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
     if missing:
         return f"{missing[0]} not set", "amber"
     told = [f"{name} {stated_words(stated[name])}" for name in wanted]
-    return " · ".join(told) or "ready", "plain"
+    return " · ".join(told) or "nothing to set", "plain"
 
 
 def stated_words(value: Measured | str) -> str:

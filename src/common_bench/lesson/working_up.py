@@ -77,6 +77,7 @@ class WorkingUp:
         self._under_way: dict[int, Future[Outcome]] = {}
         self._held: dict[int, Replayed | Trouble] = {}
         self._tried: dict[int, int | None] = {}  # run -> the end with which it was worked up
+        self._resumed: dict[int, int] = {}
         self._settled = {run.id for run in store.runs() if run.state == "closed"}
         changes.followers.append(self._follow)
 
@@ -94,9 +95,12 @@ class WorkingUp:
 
     # when runs end
 
-    def ended(self, run: int, recorded: Recorded | None) -> None:
+    def ended(self, run: int, recorded: Recorded | None, resumed: int = 0) -> None:
         """A run is whole in the book: what was seen of it live is worked up by a worker. An end that was taken back
-        meanwhile is passed over: the one that counts is told too."""
+        meanwhile is passed over, whatever the book says of it still: the one that counts is told too. resumed: how often
+        the run had been taken up again before this end."""
+        if resumed != self._resumed.get(run, 0):
+            return
         found = run_of(self._store.book.row("run", run))
         if found.state != "closed" or (recorded is not None and recorded.end != found.end):
             return
@@ -109,6 +113,7 @@ class WorkingUp:
 
     def reopened(self, run: int) -> None:
         """A run goes on: what was worked up of it so far does not count."""
+        self._resumed[run] = self._resumed.get(run, 0) + 1
         self._under_way.pop(run, None)
         self._held.pop(run, None)
         self._tried.pop(run, None)

@@ -33,7 +33,8 @@ class EngineEvent(NamedTuple):
 
     run: its id, for run-began, run-ended, run-kept (the book holds all of it by then) and run-worked; ending: how;
     recorded: what was seen of it live, None where it must be computed from its bytes; id: of a kit that is heard
-    through this one's port (relayed); trouble: why (lost, failed).
+    through this one's port (relayed); trouble: why (lost, failed); resumed: how often the run had been taken up again
+    before this end of it (run-kept).
     """
 
     what: What
@@ -43,6 +44,7 @@ class EngineEvent(NamedTuple):
     recorded: Recorded | None = None
     id: str = ""
     trouble: Trouble | None = None
+    resumed: int = 0
 
 
 class EventQueue:

@@ -42,6 +42,7 @@ class RunKeeper:
         if kit is None or kit.run is not None or kit.ended_run is None or kit.ended_run.id != run:
             raise Trouble("run-cannot-go-on")
         kit.run, kit.ended_run = kit.ended_run, None
+        kit.run.resumed += 1
         kit.run.worked = None  # what came meanwhile was not worked up as part of it: all of it is, from its bytes
         kit.chain.reader.begin_run()
         _hold_port(kit)
@@ -61,7 +62,7 @@ class RunKeeper:
         if run.worked is not None:
             others = [line for line in run.other_lines if run.begin_byte <= line.offset < last]
             recorded = Recorded(run.id, last, kit.chain.reader.format, run.worked, others)
-        kept = EngineEvent("run-kept", kit.kit, run.id, ending, recorded)
+        kept = EngineEvent("run-kept", kit.kit, run.id, ending, recorded, resumed=run.resumed)
         values = {"end_byte": last, "state": "closed", "ending": json.dumps(msgspec.to_builtins(ending))}
         entry = JournalEntry(kit.session, OF_RUN, run=run.id, values=values, kept=lambda: self._events.tell(kept))
         self._journal.put(entry)

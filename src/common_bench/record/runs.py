@@ -20,7 +20,7 @@ class RunUnderWay:
     """A run that is being recorded. began, last: s on the engine's clock, nan before the first reading.
 
     worked: its readings and results as they were seen live, None where they would fill the memory or
-    something failed on the way; they are then computed from the bytes.
+    something failed on the way; they are then computed from the bytes. resumed: how often its end was taken back.
     """
 
     id: int
@@ -33,6 +33,7 @@ class RunUnderWay:
     readings: int = 0
     worked: list[Worked] | None = field(default_factory=list)
     other_lines: list[OtherLine] = field(default_factory=list)
+    resumed: int = 0
 
     @property
     def seconds(self) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import partial
 
-from PyQt6.QtCore import QStringListModel, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QStringListModel, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
@@ -71,14 +71,16 @@ class LineField(Field):
         self.setCursorPosition(word + len(chosen))
         self.setModified(True)
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        popup = self._completer.popup()
-        if event is not None and popup is not None and popup.isVisible() and event.key() in (Qt.Key.Key_Tab,):
-            chosen = popup.currentIndex().data() or self._model.stringList()[0]
-            self._take(str(chosen))
+    def event(self, event: QEvent | None) -> bool:
+        """Tab takes the word that is offered first, or the one that was gone to; without an offer it goes on."""
+        popup = self._completer.popup() if hasattr(self, "_completer") else None
+        tab = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() == Qt.Key.Key_Tab
+        if event is not None and tab and popup is not None and popup.isVisible() and self._model.stringList():
+            self._take(str(popup.currentIndex().data() or self._model.stringList()[0]))
             popup.hide()
-            return
-        super().keyPressEvent(event)
+            event.accept()
+            return True
+        return bool(super().event(event))
 
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)
@@ -142,7 +144,7 @@ class LineRow(QFrame):
 
     def show_trouble(self, words: str, line: PlanLine | None = None) -> None:
         self.under.setVisible(bool(words))
-        say(self.trouble, words)
+        say(self.trouble, words, "red")
         set_property(self.field, "wrong", bool(words))
         self._correction = (
             correction(line.text, line.trouble) if line is not None and line.trouble is not None else None
@@ -154,6 +156,7 @@ class LineRow(QFrame):
         """What is wrong is said while it is typed."""
         found = self._look(self.line, text)
         self.show_trouble(found.sentence if found is not None else "")
+        set_property(self.trouble, "role", "soft")  # red only once it is meant
         set_property(self.field, "wrong", "typed" if found is not None else False)
 
     def refuse(self, words: str) -> None:
