@@ -13,7 +13,7 @@ import msgspec
 import numpy as np
 import pytest
 import tomli_w
-from hypothesis import assume, given
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from common_bench.calibrate.fitting import calibrate
@@ -146,6 +146,7 @@ def stream() -> bytes:
     return kit.until(12.0)
 
 
+@settings(max_examples=settings().max_examples // 2)
 @given(st.integers(0, 10**6))
 def test_whatever_plan_passes_can_be_recorded_worked_up_and_pooled(stream: bytes, seed: int) -> None:
     plan = usable(seed)

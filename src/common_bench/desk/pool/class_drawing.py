@@ -41,7 +41,8 @@ def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: C
     ys = [p.y.value for p in result.points]
     spread = float(np.ptp(ys))
     low = [p.y.value for p in result.places if p.stands_out and p.y.value < min(ys) + 0.4 * spread]
-    graph.frame_values([*ys, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
+    bars = [p.y.value + side * p.y.u for p in result.points for side in (-1, 1)] if compared else []
+    graph.frame_values([*ys, *bars, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
 
 
 def _in_place(point: ClassPoint, place: GroupPlace, result: ClassResult) -> bool:
@@ -88,4 +89,6 @@ def _draw_place(
     if place.stands_out and place.words:
         words = fill(place.words.replace(place.alias, alias, 1), NOTE, initial_indent="   ", subsequent_indent="   ")
     where = float(np.mean(x)) if compared else place.x.value
-    graph.note(words, where, place.y.value, palette().red if place.stands_out else colour, anchor=(0, 0))
+    far = compared and where > (max(at.values()) + min(at.values())) / 2 and place.stands_out
+    words = words.strip() + "   " if far else words  # a long note has its room on the left there
+    graph.note(words, where, place.y.value, palette().red if place.stands_out else colour, anchor=(1 if far else 0, 0))

@@ -290,7 +290,7 @@ class PoolStage(StageView):
         self.table.setColumnHidden(2, not result.x_label)
         self.table.setHorizontalHeaderLabels(heads)
         self.table.setColumnHidden(
-            3, palette().scale > 1
+            3, palette().scale > 1 or finding == result.y_label
         )  # what it is made from stands in stage 5; larger type has no room
         for place in result.places:
             own = [row.findings[finding] for row in by_group[place.group] if finding in row.findings]
