@@ -15,6 +15,7 @@ from common_bench.book.book import Book
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.window import NAMED, Bench
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.plan_editing import level_in, pause_in
 from person import Desk
 
 
@@ -93,6 +94,40 @@ def test_the_plan_shows_an_error_where_it_stands_and_keeps_what_is_right(desk: C
     made.see("is not a number with its uncertainty", stage)
     stage.by_bench.item(0, 2).setText("0,612 ± 0,004")
     assert str(made.lesson.store.conditions(made.group["Basalt"])["length"]) == "0.612 ± 0.004 m"
+
+
+def test_a_level_and_a_pause_are_dragged_on_the_trace_and_a_threshold_colours_the_tiles(
+    desk: Callable[..., Desk],
+) -> None:
+    made = desk()
+    made.calibrate()
+    made.hang("bottle", 6.0)
+    made.press("1")
+    stage, store = made.window.stage, made.lesson.store
+    stage.choose(stage.all_lines[1])
+    made.until(lambda: stage.trace.level.isVisible() and len(stage.trace.marks.data) > 2, "events stand on the trace")
+    stage.trace.level.setValue(2.25)
+    stage.trace.level.sigPositionChangeFinished.emit(stage.trace.level)
+    assert level_in(store.plan.workings[0]).value == pytest.approx(2.25)
+    made.undo()
+    made.until(lambda: stage.trace.pause.isVisible(), "the pause stands behind an event")
+    low, _ = stage.trace.pause.getRegion()
+    stage.trace.pause.lines[1].moving = True
+    stage.trace.pause.setRegion((low, low + 0.9))
+    stage.trace.pause.lines[1].moving = False
+    stage.trace._pause_dragged(None)
+    assert pause_in(store.plan.workings[0]).value == pytest.approx(0.9, abs=0.02)
+    stage.choose(stage.all_lines[0])
+    made.press("D")
+    stage._keep_detail("warn", "above 1: more than a feather")
+    stage._keep_detail("scale", "0 … 4")
+    stage._keep_detail("digits", "1")
+    made.press("4")
+    made.see("more than a feather", made.window.stage)
+    tile = made.window.stage.tiles[0]
+    assert tile.property("tone") == "amber"
+    made.until(lambda: tile.trace._range == (0.0, 4.0), "the axis is the plan's")
+    made.until(lambda: len(tile.value.text().partition(".")[2]) == 1, "as many decimals as the plan says")
 
 
 def test_a_pulled_cable_is_told_and_the_run_goes_on_with_a_gap(desk: Callable[..., Desk]) -> None:

@@ -53,7 +53,7 @@ class TraceCard(Card):
         self.marks = pg.ScatterPlotItem(symbol="t", size=px(10), brush=pg.mkBrush(palette().ink), pen=None)
         for each in (self.level, self._level_words, self.pause, self.marks):
             item.addItem(each, ignoreBounds=True)
-        self._placing = False
+        self._placing = self._has_level = False
 
     def show_line(self, line: PlanLine | None) -> None:
         """What is watched: the quantity itself, or the one in which events are looked for."""
@@ -72,8 +72,9 @@ class TraceCard(Card):
         level = level_in(self.line.text) if self.line is not None and self._name else None
         unit = self._unit
         usable = level is not None and is_unit(level.unit) and same_kind(level.unit, unit)
-        self.level.setVisible(usable)
-        self._level_words.setVisible(usable)
+        self._has_level = usable
+        for each in (self.level, self._level_words):
+            each.setVisible(usable)
         if level is not None and usable:
             self._factor = conversion(level.unit, unit)
             self.level.setValue(level.value * self._factor[0] + self._factor[1])
@@ -114,8 +115,11 @@ class TraceCard(Card):
         say(self.aside, dragged)
         self.trace.recolour(lesson.store.group(group).emblem.colour)
         picture = state.live.picture(self._name, SECONDS, max(200, self.trace.width()))
-        if not np.isfinite(picture.values).any():
+        is_raw = not np.isfinite(picture.values).any()
+        if is_raw:
             picture = self._raw(state, picture)
+        for each in (self.level, self._level_words):
+            each.setVisible(self._has_level and not is_raw)  # the level is in the unit of the quantity
         now = state.live.last_t
         self.trace.show_picture(picture.t, picture.values, SECONDS, now)
         low, high = self.trace._range

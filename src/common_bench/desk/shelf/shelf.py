@@ -381,17 +381,18 @@ class Shelf(QWidget):
     # dropping a file on the window
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        if event is not None and self._dropped(event) is not None:
+        if event is not None and dropped_file(event) is not None:
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        path = self._dropped(event) if event is not None else None
+        path = dropped_file(event) if event is not None else None
         if path is not None:
             self.take_plan(path) if path.suffix in (SUFFIX, ".toml") else self.add_book(path)
 
-    @staticmethod
-    def _dropped(event: QDropEvent) -> Path | None:
-        carried = event.mimeData()
-        urls = carried.urls() if carried is not None else []
-        path = Path(urls[0].toLocalFile()) if urls else None
-        return path if path is not None and path.suffix in (SUFFIX, ".toml", ".benchbook") else None
+
+def dropped_file(event: QDropEvent) -> Path | None:
+    """The plan or the bench book that is being dropped; None where it is something else."""
+    carried = event.mimeData()
+    urls = carried.urls() if carried is not None else []
+    path = Path(urls[0].toLocalFile()) if urls else None
+    return path if path is not None and path.suffix in (SUFFIX, ".toml", ".benchbook") else None

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut, QShowEvent
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from common_bench.desk.calibrate.stage import CalibrateStage
@@ -19,7 +19,7 @@ from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.plug.stage import PlugStage
 from common_bench.desk.pool.stage import PoolStage
 from common_bench.desk.record.stage import RecordStage
-from common_bench.desk.shelf.shelf import Shelf
+from common_bench.desk.shelf.shelf import Shelf, dropped_file
 from common_bench.desk.shell.benches import Benches
 from common_bench.desk.shell.faults import FaultPanel, Faults
 from common_bench.desk.shell.hub import Hub
@@ -58,6 +58,7 @@ class Bench(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAcceptDrops(house is not None)
         self.fault_panel = FaultPanel()
         if faults is not None:
             faults.found.connect(lambda words: self.fault_panel.show_fault(words))
@@ -323,6 +324,18 @@ class Bench(QMainWindow):
 
     def _draw(self) -> None:
         self.stage.draw()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """A plan or a book may be dropped on the window of a lesson too: the shelf takes it."""
+        if event is not None and dropped_file(event) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        if event is not None and dropped_file(event) is not None and self._house is not None:
+            if self.pages.currentIndex() == 0:
+                self.show_shelf()
+            assert self.shelf is not None
+            self.shelf.dropEvent(event)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
