@@ -17,7 +17,7 @@ from common_bench.lesson.lessons import book_entry
 from common_bench.lesson.register import MOST_GROUPS, aliases_from
 from common_bench.links.discovery import plugged_in
 from common_bench.model.bench import HUES, SHAPES, Emblem
-from common_bench.model.plan import Condition, Plan
+from common_bench.model.plan import Condition, Plan, SensorPlan
 from common_bench.model.plan_file import shipped_plan
 from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
 from common_bench.standins.classes import ALIASES
@@ -237,6 +237,51 @@ def test_conditions_in_words_and_from_a_list_and_for_the_whole_class(tmp_path: P
         assert "soil" not in lesson.store.stated(basalt)
     finally:
         lesson.close()
+
+
+def test_another_unit_or_channel_in_the_plan_is_followed_at_once_and_stops_no_listening(
+    school: Callable[..., Class],
+) -> None:
+    made = school(count=2)
+    lesson, basalt = made.lesson, made.group["Basalt"]
+
+    def measured(unit: str, channel: str = "load", curve: str = "as it comes") -> None:
+        plan = Plan(
+            "Units",
+            sensors=(SensorPlan(channel, "x", unit, curve),),
+            workings=("y = x", "m = mean of y"),
+            findings=("m",),
+        )
+        lesson.planning.change_plan(plan, f"In {unit}")
+
+    told = []
+    for unit, channel in (
+        ("", "load"),
+        ("lx", "load"),
+        ("°C", "temp"),
+        ("N", "load"),
+        ("m/s²", "nothing"),
+        ("V", "load"),
+    ):
+        measured(unit, channel)
+        end = lesson.engine.now() + 1.0
+        made.until(
+            lambda end=end: (
+                told.extend((lesson.roster.snapshot.trouble and [lesson.roster.snapshot.trouble]) or [])
+                or lesson.engine.now() > end
+            ),
+            "time goes by",
+        )
+        latest = lesson.roster.state(basalt).live.latest("y")  # type: ignore[union-attr]
+        assert (latest is not None and latest.value == latest.value and latest.unit == unit) == (
+            channel != "nothing"
+        ), (unit, channel)
+    assert told == []
+    measured("kg", curve="straight line")
+    made.world(1.0)
+    latest = lesson.roster.state(basalt).live.latest("y")  # type: ignore[union-attr]
+    assert latest is None or latest.value != latest.value, "not calibrated yet: unknown"
+    assert told == []
 
 
 def test_the_books_that_were_opened_are_known_newest_first_and_those_that_have_gone_are_not(

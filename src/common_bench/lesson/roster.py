@@ -234,7 +234,7 @@ class Roster:
         if self._engine is None:
             return
         tables = {row.table for row in change.rows}
-        if tables & {"calibration", "bench", "kit"}:
+        if tables & {"calibration", "bench", "kit", "plan"}:
             for kit in self.kits:
                 self._engine.calibrate(kit, self._store.calibrations(kit))
         if "kit" in tables:

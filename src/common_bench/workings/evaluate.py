@@ -93,6 +93,7 @@ class Evaluator:
             if line.read and line.kind and line.kind.late
             for node in _inner_nodes(line.read.expression)
         }
+        self._channels = workings.channels
         self._finders: dict[tuple[int, str], PeakFinder] = {}  # by node and the unit in which its quantity comes
         self._crossings: dict[tuple[int, str], CrossingFinder] = {}
         self._pairs: dict[int, Pairs] = {}
@@ -141,9 +142,13 @@ class Evaluator:
 
     def _series(self, channel: str) -> Series:
         assert self._block is not None
-        if channel in self._calibrated:
-            return self._calibrated[channel]
-        return Series(self._block.t, np.full(len(self._block), np.nan))
+        wanted = self._channels.get(channel, "")
+        found = self._calibrated.get(channel)
+        if found is not None and (found.unit == wanted or same_kind(found.unit, wanted)):
+            return found
+        return Series(
+            self._block.t, np.full(len(self._block), np.nan), wanted
+        )  # as long as nothing gives it in its unit
 
     def _crossed(self, node: Node) -> Events:
         assert self._block is not None

@@ -32,7 +32,7 @@ class LampBench(StandInBench):
 class LampKit(StandInKit):
     """A light sensor; the lamp stands somewhere on the ruler, or is off."""
 
-    hello = b"light kit v1"
+    hello = b"light meter ready, gain 1 of 4"
     word = "light"
 
     def __init__(self, bench: LampBench, seed: int, **options: Any) -> None:
