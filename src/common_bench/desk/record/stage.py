@@ -16,6 +16,7 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.record.tile import Tile
 from common_bench.desk.shell.hub import ActCommand, Hub
 from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.exchange.tables import with_unit
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.words import bench_note
 from common_bench.model.bench import Group
@@ -188,7 +189,7 @@ class RecordStage(StageView):
         kinds = self.hub.lesson.store.workings.kinds
         unit = kinds[names[0]].unit if names and names[0] in kinds else ""
         say(self.graph_card.heading, f"{names[0] if names else ''} of all groups")
-        self.graph.name_axes(f"{names[0] if names else ''} ({unit})", "time before now (s)")
+        self.graph.name_axes(with_unit(names[0] if names else "", unit), "time before now (s)")
         self._show_last()
         self.tick()
 

@@ -11,6 +11,7 @@ from common_bench.desk.graphs.plots import Graph, pen, translucent
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, say
 from common_bench.desk.look.sheet import palette
+from common_bench.exchange.tables import with_unit
 from common_bench.model.bench import Emblem
 from common_bench.model.block import Events, Floats, Series
 from common_bench.model.run import Finding, Moment
@@ -65,7 +66,7 @@ class RunGraph(Card):
             values, unit = series.values, series.unit
         self._draw_trace(replayed, values, palette().soft if aside else hue(palette(), emblem.colour))
         self._draw_guesses(replayed, series)
-        self.graph.name_axes(f"{name} ({unit})", "time (s)")
+        self.graph.name_axes(with_unit(name, unit), "time (s)")
         for low, high in replayed.gaps:
             shade = pg.LinearRegionItem(
                 (low, high), movable=False, brush=translucent(palette().amber, 70), pen=pen(palette().card, 0)
@@ -144,7 +145,7 @@ class EachGraph(Card):
         each, span, colour = at_events[name], findings[0].span, hue(palette(), emblem.colour)
         used = (each.began >= span[0]) & (each.t <= span[1]) & np.isfinite(each.values)
         say(self.heading, f"Each {name}")
-        say(self.aside, f"{name} ({each.unit}) in order · mean ± scatter shaded")
+        say(self.aside, f"{with_unit(name, each.unit)} in order · mean ± scatter shaded")
         if used.any():
             mean, scatter = float(each.values[used].mean()), float(each.values[used].std())
             ends = np.array([float(each.t[0]), float(each.t[-1])])
@@ -153,7 +154,7 @@ class EachGraph(Card):
             self.graph.points(each.t[used], each.values[used], "o", colour, size=8)
         if (~used).any():
             self.graph.points(each.t[~used], each.values[~used], "o", palette().soft, size=8, faint=True)
-        self.graph.name_axes(f"{name} ({each.unit})", "time (s)")
+        self.graph.name_axes(with_unit(name, each.unit), "time (s)")
         self.graph.setXRange(0, replayed.seconds, padding=0.02)
         self.graph.frame_values(each.values)
 
