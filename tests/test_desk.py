@@ -71,6 +71,8 @@ def test_the_plan_shows_an_error_where_it_stands_and_keeps_what_is_right(desk: C
     assert made.lesson.store.plan == plan
     made.write(-1, "faster = mean of swnig")
     made.see("Did you mean “swing”?", stage)
+    wrong = next(row.field for row in stage.lines.rows if row.correct.isVisible())
+    assert wrong.text()[slice(*wrong.marked)] == "swnig", "what is wrong is marked"
     QTest.mouseClick(
         next(row.correct for row in stage.lines.rows if row.correct.isVisible()), Qt.MouseButton.LeftButton
     )

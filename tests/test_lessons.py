@@ -15,6 +15,7 @@ from common_bench.lesson.known_books import forget, known_books, remember
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.lessons import book_entry
 from common_bench.lesson.register import MOST_GROUPS, aliases_from
+from common_bench.lesson.words import stated_offers
 from common_bench.links.discovery import plugged_in
 from common_bench.model.bench import HUES, SHAPES, Emblem
 from common_bench.model.plan import Condition, Plan, SensorPlan
@@ -227,6 +228,8 @@ def test_conditions_in_words_and_from_a_list_and_for_the_whole_class(tmp_path: P
         lesson.planning.set_condition(basalt, "sky", "grey,  with wind")
         lesson.planning.set_condition(basalt, "room", "21 °C")
         stated = lesson.store.stated(basalt)
+        assert stated_offers(conditions[0]) == ["sand", "clay"]
+        assert stated_offers(Condition("length", "m", values=(0.5, 1.0))) == ["0.5 m", "1 m"]
         assert (stated["soil"], stated["sky"], str(stated["room"])) == ("sand", "grey, with wind", "21.0 ± 0.5 °C")
         assert set(lesson.store.stated(chalk)) == {"room"}
         for text, code in (("gravel", "no-such-entry"), ("", "no-such-entry")):

@@ -127,6 +127,7 @@ OFFERS = {
         "shown",
         "Stage",
         "STAGES",
+        "stated_offers",
         "stated_words",
         "sure_words",
         "tile_warning",

@@ -12,7 +12,7 @@ from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.bench import Port
 from common_bench.model.measured import NO_VALUE, Measured, digits, plain
-from common_bench.model.plan import SensorPlan
+from common_bench.model.plan import Condition, SensorPlan
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.model.trouble import words_of
 from common_bench.reading.health import ColumnHealth
@@ -142,6 +142,11 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
         return f"{missing[0]} not set", "amber"
     told = [f"{name} {stated_words(stated[name])}" for name in wanted]
     return " · ".join(told) or "nothing to set", "plain"
+
+
+def stated_offers(condition: Condition) -> list[str]:
+    """What a group may state: the entries of a list, or the values that the plan wants to be visited."""
+    return [*condition.choices, *(f"{each:g} {condition.unit}".rstrip() for each in condition.values)]
 
 
 def stated_words(value: Measured | str) -> str:

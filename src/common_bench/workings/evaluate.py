@@ -64,7 +64,7 @@ def check(lines: Sequence[str], channels: Mapping[str, str]) -> Workings:
             if alike is not None:
                 case = "again" if alike == read.name else "beside"
                 raise WorkingTrouble("name-taken", end=len(read.name), name=read.name, other=alike, case=case)
-            kinds[read.name] = kind_of(read, kinds, channels)
+            kinds[read.name] = kind_of(read, kinds, channels, {line.name for line in checked if line.trouble})
             checked.append(Working(text, read, kinds[read.name]))
         except WorkingTrouble as trouble:
             trouble.where = f"“{read.name if read else shorter(text)}”"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -38,12 +38,15 @@ class Kind:
         return SHAPE_WORDS[self.shape]
 
 
-def kind_of(read: Read, names: Mapping[str, Kind], channels: Mapping[str, str]) -> Kind:
-    """names: what earlier workings give; channels: channel -> unit of the quantity that it is calibrated to.
+def kind_of(
+    read: Read, names: Mapping[str, Kind], channels: Mapping[str, str], refused: Collection[str] = ()
+) -> Kind:  # fmt: skip
+    """names: what earlier workings give; channels: channel -> unit of the quantity that it is calibrated to; refused:
+    earlier workings that cannot be used.
 
     Raises WorkingTrouble with the place, both kinds or units, and a correction where one is likely.
     """
-    found = _Check(read.name, names, channels).of(read.expression)
+    found = _Check(read.name, names, channels, refused).of(read.expression)
     if read.unit:
         _known_unit(read.unit, read.expression)
         if not same_kind(found.unit, read.unit):
@@ -66,11 +69,14 @@ def _known_unit(text: str, node: Node, names: Mapping[str, Kind] | None = None) 
 
 
 class _Check:
-    def __init__(self, name: str, names: Mapping[str, Kind], channels: Mapping[str, str]) -> None:
+    def __init__(
+        self, name: str, names: Mapping[str, Kind], channels: Mapping[str, str], refused: Collection[str] = ()
+    ) -> None:  # fmt: skip
         """name: of the working, by which the events that it finds are told apart from those of others."""
         self.name = name
         self.names = names
         self.channels = channels
+        self.refused = refused
 
     def of(self, node: Node) -> Kind:
         found: Kind = getattr(self, f"_{node.form}")(node)
@@ -85,7 +91,9 @@ class _Check:
             return self.names[node.word]
         if node.word in CONSTANTS:
             return Kind("number")
-        near = difflib.get_close_matches(node.word, [*self.names, *CONSTANTS], 1, 0.6)
+        if node.word in self.refused:
+            raise _refused("rests-on-refused", node, name=node.word)
+        near = difflib.get_close_matches(node.word, [*self.names, *self.refused, *CONSTANTS], 1, 0.6)
         case = "near" if near else "channel" if node.word in self.channels else "none"
         raise _refused("nothing-called", node, name=node.word, near=near[0] if near else "", case=case)
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QSizePolicy, QStackedWidget, QVBoxLayout
 
-from common_bench.desk.look.pieces import Field, button, hbox, label, say, set_property
+from common_bench.desk.look.pieces import Field, button, hbox, label, offer, say, set_property
 from common_bench.desk.look.sheet import px
 from common_bench.model.trouble import Trouble
 
@@ -46,8 +46,11 @@ class Question(QFrame):
         self._field.textEdited.connect(lambda _: self._trouble.hide())
         self._then: Callable[[str], object] = lambda _: None
 
-    def ask(self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "") -> None:
-        """`then` takes the answer and may raise a Trouble, which is shown here."""
+    def ask(
+        self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "", offers: Sequence[str] = ()
+    ) -> None:  # fmt: skip
+        """`then` takes the answer and may raise a Trouble, which is shown here; offers: answers to take."""
+        offer(self._field, offers)
         self._words.setText(words)
         self._yes.setText(yes)
         self._field.setPlaceholderText(hint)
@@ -186,9 +189,11 @@ class MessagePlace(QFrame):
     def asks(self) -> bool:
         return self._pages.currentWidget() is self.question
 
-    def ask(self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "") -> None:
+    def ask(
+        self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "", offers: Sequence[str] = ()
+    ) -> None:  # fmt: skip
         self._pages.setCurrentWidget(self.question)
-        self.question.ask(words, yes, then, hint=hint, text=text)
+        self.question.ask(words, yes, then, hint=hint, text=text, offers=offers)
 
     def _leave(self) -> None:
         self._pages.setCurrentWidget(self.notice if self._until else self.quiet)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
     QComboBox,
+    QCompleter,
     QFrame,
     QHBoxLayout,
     QHeaderView,
@@ -72,6 +73,17 @@ class Field(QLineEdit):
         super().keyPressEvent(event)
         if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             event.accept()
+
+
+def offer(field: QLineEdit, words: Sequence[str]) -> None:
+    """Offers words for a field while it is typed on; none where there are none."""
+    if not words:
+        field.setCompleter(None)
+        return
+    completer = QCompleter(list(words), field)
+    completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+    completer.setFilterMode(Qt.MatchFlag.MatchContains)
+    field.setCompleter(completer)
 
 
 class ShortLabel(QLabel):

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QEvent, QStringListModel, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent
+from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from common_bench.desk.look.pieces import (
@@ -21,11 +21,11 @@ from common_bench.desk.look.pieces import (
     set_property,
     vbox,
 )
-from common_bench.desk.look.sheet import px
+from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.cards import keys_back
 from common_bench.lesson.plan_editing import PlanLine, completions, correction
 from common_bench.model.plan import Plan
-from common_bench.model.trouble import Trouble
+from common_bench.model.trouble import Trouble, WorkingTrouble
 
 KIND_WIDE, VALUE_WIDE = 64, 146  # px
 HEADINGS = ("Measure", "Find events", "Work out", "Find a number")
@@ -43,6 +43,7 @@ class LineField(Field):
         self.setObjectName("quiet")
         set_property(self, "mono", "true")
         self._plan, self._channels, self.kept = plan, channels, ""
+        self.marked = (0, 0)
         self._model = QStringListModel()
         completer = QCompleter(self._model)
         completer.setCompletionMode(QCompleter.CompletionMode.UnfilteredPopupCompletion)
@@ -85,6 +86,26 @@ class LineField(Field):
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)
         self.entered.emit()
+
+    def mark(self, start: int, end: int) -> None:
+        """Underlines what is wrong; nothing where start and end are one."""
+        if (start, end) != self.marked:
+            self.marked = (start, end)
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        super().paintEvent(event)
+        start, end = self.marked
+        if end <= start or start >= len(self.text()):
+            return
+        metrics, text = self.fontMetrics(), self.text()
+        cursor = self.cursorRect()
+        origin = cursor.x() + cursor.width() // 2 - metrics.horizontalAdvance(text[: self.cursorPosition()])
+        low, high = (origin + metrics.horizontalAdvance(text[:at]) for at in (start, end))
+        painter = QPainter(self)
+        painter.setPen(QPen(QColor(palette().red), px(2), Qt.PenStyle.DotLine))
+        foot = self.height() - px(4)
+        painter.drawLine(max(low, px(3)), foot, min(max(high, low + px(6)), self.width() - px(3)), foot)
 
     def put_back(self) -> None:
         self.setText(self.kept)
@@ -146,6 +167,7 @@ class LineRow(QFrame):
         self.under.setVisible(bool(words))
         say(self.trouble, words, "red")
         set_property(self.field, "wrong", bool(words))
+        self.field.mark(*_place(line.trouble if line is not None else None))
         self._correction = (
             correction(line.text, line.trouble) if line is not None and line.trouble is not None else None
         )
@@ -156,6 +178,7 @@ class LineRow(QFrame):
         """What is wrong is said while it is typed."""
         found = self._look(self.line, text)
         self.show_trouble(found.sentence if found is not None else "")
+        self.field.mark(*_place(found))
         set_property(self.trouble, "role", "soft")  # red only once it is meant
         set_property(self.field, "wrong", "typed" if found is not None else False)
 
@@ -177,6 +200,11 @@ class LineRow(QFrame):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self._chosen(self.line)
+
+
+def _place(trouble: Trouble | None) -> tuple[int, int]:
+    """The columns of what is wrong in the text of a line; none where that is not known."""
+    return (trouble.start, trouble.end) if isinstance(trouble, WorkingTrouble) else (0, 0)
 
 
 class LinesCard(Card):

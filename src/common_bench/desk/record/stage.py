@@ -147,7 +147,7 @@ class RecordStage(StageView):
         id, t = run.id, run.seconds
         self.ask(
             f"At {t:.1f} s of {self.hub.alias} run {run.number}:", "Mark", lambda words: self._keep_moment(id, t, words),
-            hint=f"as: {', '.join(self.store.plan.remarks) or 'bumped the string'}",
+            hint=f"as: {', '.join(self.store.plan.remarks) or 'bumped the string'}", offers=self.store.plan.remarks,
         )  # fmt: skip
 
     def _keep_moment(self, run: int, t: float, words: str) -> None:

@@ -10,10 +10,10 @@ from PyQt6.QtWidgets import QFrame, QProgressBar, QWidget
 from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, say, set_property, vbox
+from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, offer, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_words, tile_warning
+from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_offers, stated_words, tile_warning
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, digits
 from common_bench.record.snapshot import KitState
@@ -92,6 +92,7 @@ class Tile(QFrame):
             field.setMinimumWidth(px(70))
             field.setMaximumWidth(px(150))
             field.setObjectName("quiet")
+            offer(field, stated_offers(hub.lesson.store.plan.condition(name)))
             field.setToolTip(f"{name} of {group.alias}: type it with its uncertainty, as 0.752 ± 0.002 m")
             field.editingFinished.connect(lambda n=name, f=field: self._set_condition(n, f))
             if not small:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
@@ -47,9 +47,11 @@ class StageView(QWidget):
     def question(self) -> Question:
         return self.hub.messages.question
 
-    def ask(self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "") -> None:
+    def ask(
+        self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "", offers: Sequence[str] = ()
+    ) -> None:  # fmt: skip
         """Asks in the place for messages; `then` takes the answer and may raise a Trouble."""
-        self.hub.messages.ask(words, yes, then, hint=hint, text=text)
+        self.hub.messages.ask(words, yes, then, hint=hint, text=text, offers=offers)
 
     def refresh(self) -> None: ...
 
