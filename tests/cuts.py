@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from PyQt6.QtCore import QPoint, QRect, Qt
+from PyQt6.QtCore import QCoreApplication, QEvent, QPoint, QRect, Qt
 from PyQt6.QtGui import QTextDocument
 from PyQt6.QtWidgets import (
     QAbstractScrollArea,
@@ -30,6 +30,8 @@ def cut_texts(window: QWidget, *, long_names: bool = False) -> list[str]:
 
     long_names: a name that a person gave may be shortened with “…”, if all of it is told when it is pointed at.
     """
+    for _ in range(3):
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)  # what was just said has its place
     return [f"{type(widget).__name__} {words!r}: {why}" for widget, words, why in _found(window, long_names)]
 
 
