@@ -198,6 +198,38 @@ def test_messages_move_nothing_take_no_focus_and_go_with_their_cause(worked: Des
     assert not made.window.help.isVisible()
 
 
+def test_a_change_of_the_plan_says_what_it_does_to_the_runs_that_are_there_and_offers_to_work_them_up_anew(
+    worked: Desk,
+) -> None:
+    made = worked
+    store = made.lesson.store
+    before = {run.id: store.findings(run.id) for run in store.kept_runs()}
+    made.press("1")
+    stage = made.window.stage
+    made.write(2, "swing = 4 * gap between pass")
+    made.see("6 runs kept the lines of before.", made.window)
+    assert {run.id: store.findings(run.id) for run in store.kept_runs()} == before, "nothing is done by itself"
+    made.hub.messages.notice._act.click()
+    made.see("6 of 6 runs can be worked up anew", made.window)
+    made.hub.messages.notice._act.click()
+    made.see("6 runs are worked up by the lines of now.", made.window)
+    for run in store.kept_runs():
+        (now,), (old,) = store.findings(run.id), before[run.id]
+        assert now.measured.value == pytest.approx(2 * old.measured.value)
+    made.undo()
+    assert {run.id: [f.measured for f in store.findings(run.id)] for run in store.kept_runs()} == {
+        id: [f.measured for f in found] for id, found in before.items()
+    }
+    stage.choose(stage.all_lines[3])
+    stage.toggle_finding()
+    made.see("keep “period”, which counts no longer", made.window)
+    assert "period" in store.plan.findings, "told before it is done"
+    made.hub.messages.notice._act.click()
+    assert "period" not in store.plan.findings
+    made.undo()
+    assert "period" in store.plan.findings
+
+
 def test_what_is_refused_does_not_stay_and_taking_back_says_from_what_to_what(worked: Desk) -> None:
     made = worked
     made.press("1")

@@ -275,7 +275,34 @@ class WorkingUp:
             lambda: [_reworked(book, run, setting, before, channels, wanted) for run, setting, before in asked]
         )
 
-    def apply_to_runs(self, reworked: Sequence[Reworked]) -> Change:
+    # the plan's lines of now for runs that were made before them
+
+    def runs_by_other_lines(self) -> list[tuple[Run, RunSetting]]:
+        """Runs that were worked up by other lines than the plan has now, each with the setting that it would have."""
+        lines = self._store.plan.in_use
+        return [
+            (run, msgspec.structs.replace(run.setting, workings=lines))
+            for run in self._store.kept_runs()
+            if run.setting is not None and run.setting.workings != lines
+        ]
+
+    def preview_lines_later(self) -> Future[list[Reworked]]:
+        """What the plan's lines of now would make of those runs, by a worker. Changes nothing."""
+        store = self._store
+        asked = [
+            (run, setting, {finding.name: finding for finding in store.findings(run.id)})
+            for run, setting in self.runs_by_other_lines()
+        ]
+        channels, wanted, book = store.channels, store.plan.findings, store.book
+        return self._workers.submit(
+            lambda: [_reworked(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked]
+        )
+
+    def work_up_anew(self, reworked: Sequence[Reworked]) -> Change:
+        """Works runs up by the plan's lines of now, as one step of undo; those that cannot be stay as they are."""
+        return self.apply_to_runs([each for each in reworked if each.why_not is None], "Work up anew")
+
+    def apply_to_runs(self, reworked: Sequence[Reworked], label: str = "Apply the calibration to") -> Change:
         """Puts the calibrations in the place of those the runs were made with and works them up again, as one step of
         undo. Raw readings stay as they are; the pool follows."""
         rows: list[RowChange] = []
@@ -289,7 +316,7 @@ class WorkingUp:
         if not rows:
             raise CalibrationTrouble("no-run-would-change")
         count = sum(1 for row in rows if row.table == "run")
-        return self._changes.do(f"Apply the calibration to {count} run{'s' if count != 1 else ''}", rows)
+        return self._changes.do(f"{label} {count} run{'s' if count != 1 else ''}", rows)
 
 
 def no_reason(reason: str) -> str:
@@ -336,12 +363,13 @@ def _worked_up(book: Book, asked: Asked) -> Outcome:
 
 def _reworked(
     book: Book, run: Run, setting: RunSetting, before: dict[str, Finding], channels: dict[str, str],
-    wanted: Sequence[str],
+    wanted: Sequence[str], names: Sequence[str] = (),
 ) -> Reworked:  # fmt: skip
+    """names: of the findings; those that it had where none are named."""
     try:
         replayed = replay(book, msgspec.structs.replace(run, setting=setting), channels)
         span = next((f.span for f in before.values()), (0.0, replayed.seconds))
-        names = list(before) or [name for name in wanted if name in replayed.workings.kinds]
+        names = list(names) or list(before) or [name for name in wanted if name in replayed.workings.kinds]
         after = findings_of(replayed.workings, replayed.results, span, names)
     except Trouble as trouble:
         return Reworked(run, setting, before, [], trouble)

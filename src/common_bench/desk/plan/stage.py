@@ -22,6 +22,7 @@ from common_bench.desk.look.pieces import (
     vbox,
 )
 from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.plan.anew import Anew
 from common_bench.desk.plan.cards import (
     BenchWordsCard,
     ClassFindsCard,
@@ -79,7 +80,7 @@ class PlanStage(StageView):
         self.about.setObjectName("quiet")
         self.title.hide()
         self.head.insertWidget(0, self.name)
-        self.files = PlanFiles(hub, self)
+        self.files, self.anew = PlanFiles(hub, self), Anew(hub)
         self.library = button("Keep among my plans", self.files.keep_in_library)
         self.head.addWidget(self.library)
         self.head.addWidget(button("A copy for a colleague…", self.files.ask_copy))
@@ -262,7 +263,10 @@ class PlanStage(StageView):
             return True
         words = effect_words(self.store, plan)
         if not words:
-            return self.hub.try_to(lambda: self.lesson.planning.change_plan(plan, label))
+            kept = self.hub.try_to(lambda: self.lesson.planning.change_plan(plan, label))
+            if kept:
+                self.anew.offer("Kept.")
+            return kept
         self.hub.tell(
             f"{words} {label}?", "amber", act="Do it", then=lambda: self._do(plan, label), ended=lambda: False
         )
@@ -271,7 +275,9 @@ class PlanStage(StageView):
     def _do(self, plan: Plan, label: str) -> None:
         self.hub.messages.clear()
         if self.hub.try_to(lambda: self.lesson.planning.change_plan(plan, label)):
-            self.hub.tell(f"Done: {label[0].lower()}{label[1:]}.", "good", act="Take back", then=self.hub.undo)
+            done = f"Done: {label[0].lower()}{label[1:]}."
+            self.hub.tell(done, "good", act="Take back", then=self.hub.undo)
+            self.anew.offer(done)
 
     def keep_line(self, line: PlanLine | None, text: str) -> None:
         """A line as it was typed; nothing typed takes it off."""
