@@ -68,7 +68,6 @@ def test_a_lesson_with_a_lamp_and_a_ruler_is_made_from_nothing_and_finds_what_th
         t.see("a class needs a name.")
         t.shelf.new_form.name.setText("8C")
         t.shelf.new_form.make()
-        t.see("What will 8C do next?") if t.house.bench is None else None
         t.see("empty")
         plan = t.plan
         t.type_into(plan.name, "Lamp and ruler")
@@ -117,7 +116,6 @@ def test_a_lesson_with_a_lamp_and_a_ruler_is_made_from_nothing_and_finds_what_th
         kits.order(kits=["Basalt"], fault="unplug")
         t.until(lambda: t.bench.hub.lesson.roster.why_not_ready(t.bench.hub.lesson.store.groups[0].id), "it is gone")
         t.record(5)
-        t.press("5", "A") if False else None
         lesson = t.bench.hub.lesson
         assert {f.name for run in lesson.store.kept_runs() for f in lesson.store.findings(run.id)} == {"bright"}
         lesson.pooling.send_to_pool([run.id for run in lesson.store.kept_runs()])
@@ -272,23 +270,29 @@ def test_a_class_of_thirty_two_groups_is_made_recorded_and_read(
             assert cut_texts(t.window) == []
 
 
-def test_a_trial_class_is_one_choice_on_the_shelf(teacher: Callable[..., Teacher], tmp_path: Path) -> None:
+def test_a_trial_class_is_one_choice_on_the_shelf_and_left_only_when_somebody_says_so(
+    teacher: Callable[..., Teacher], tmp_path: Path
+) -> None:
     t = teacher(speed=8.0)
+    t.make_class("8C", "2", tmp_path / "hers.benchbook")
     t.press("Right", "Right", "S", "Return")
     t.ready(6)
     t.see("This is a trial class 9B with stand-in kits.")
+    store, roster = t.bench.hub.lesson.store, t.bench.hub.lesson.roster
     assert t.bench.hub.lesson.book.path.is_relative_to(tmp_path / "trials")
-    assert all(t.bench.hub.lesson.store.stated(g.id) == {} for g in t.bench.hub.lesson.store.groups) is False
+    assert all(store.stated(group.id) for group in store.groups), "they have stated their heights"
     t.press("0")
-    assert t.shelf.book is None, "it is no class of hers"
+    assert t.shelf.book.path == tmp_path / "hers.benchbook", "the trial is no class of hers"
+    t.press("1")
+    t.type_into(t.plan.rule, "0")
     t.press("4", "R")
-    t.until(
-        lambda: any(t.bench.hub.lesson.roster.recording(g.id) for g in t.bench.hub.lesson.store.groups), "they record"
-    )
+    t.until(lambda: all(roster.recording(group.id) for group in store.groups), "they record")
     t.press("0", "Left", "Left", "Return")
-    t.see("6 benches record; leaving this lesson ends that.") if t.shelf.book is not None else t.press(
-        "Escape", "Escape"
-    )
+    t.see("6 benches record; leaving this lesson ends that.")
+    assert t.bench.hub.lesson.store is store
+    t.click("Leave all the same")
+    t.until(lambda: t.house.bench is not None and t.bench.hub.lesson.store.class_name == "8C", "her lesson has begun")
+    assert t.bench.hub.lesson.store.plan.name == "Swinging bottles"
 
 
 def test_classes_are_changed_on_the_shelf_whether_they_are_open_or_not(

@@ -10,14 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from common_bench.book.book import Book
-from common_bench.lesson.demonstration import plug_in
 from common_bench.lesson.known_books import forget, known_books, remember
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.lessons import book_entry
 from common_bench.lesson.register import MOST_GROUPS, aliases_from
 from common_bench.lesson.words import stated_offers
 from common_bench.links.discovery import plugged_in
-from common_bench.model.bench import HUES, SHAPES, Emblem
+from common_bench.model.bench import SHAPES, Emblem
 from common_bench.model.plan import Condition, Plan, SensorPlan
 from common_bench.model.plan_file import shipped_plan
 from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
@@ -199,7 +198,6 @@ def test_a_group_that_leaves_keeps_its_runs_and_comes_back_under_its_name(school
         register.set_emblem(chalk, store.group(made.group["Basalt"]).emblem)
     with pytest.raises(PlanTrouble):
         register.set_emblem(chalk, Emblem("circle", "#123456"))
-    assert HUES
 
 
 def test_thirty_two_groups_are_a_class_and_one_more_is_not(tmp_path: Path) -> None:
@@ -308,4 +306,3 @@ def test_the_books_that_were_opened_are_known_newest_first_and_those_that_have_g
     with pytest.raises(BookTrouble):
         OpenLesson.open(tmp_path / "moved.benchbook", 77)
     assert Book.open(tmp_path / "moved.benchbook").check() == []
-    assert plug_in
