@@ -36,6 +36,34 @@ def code_of(key: str) -> Qt.Key:
     return code
 
 
+def type_into(field: QLineEdit, text: str) -> None:
+    """Replaces what stands in a field, and Enter."""
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClick(field, Qt.Key.Key_Delete)
+    field.insert(text)
+    field.setModified(True)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+def words_in(root: QWidget) -> list[str]:
+    """All words that can be seen within a widget, those of tables last."""
+    found = [each.text() for kind in (QLabel, QAbstractButton, QLineEdit) for each in root.findChildren(kind) if each.isVisible()]  # fmt: skip
+    for table in root.findChildren(Table):
+        if table.isVisible():
+            found += [table.item(r, c).text() for r in range(table.rowCount()) for c in range(table.columnCount()) if table.item(r, c)]  # fmt: skip
+    return found
+
+
+def wait_until(met: Callable[[], object], what: str, told: Callable[[], str]) -> None:
+    """Lets the window live until something is so; fails in words, with what is told just then."""
+    deadline = time.monotonic() + PATIENCE
+    while not met():
+        if time.monotonic() > deadline:
+            pytest.fail(f"did not come about: {what}. Notice: {told()}")
+        QTest.qWait(30)
+
+
 class Desk:
     """A window with its stand-in kits; what a person does to it and sees in it."""
 
@@ -57,13 +85,7 @@ class Desk:
 
     def write(self, at: int, text: str) -> None:
         """Types a line of the plan (-1: a new one) and Enter."""
-        field = self.window.stages["plan"].lines.rows[at].field
-        field.setFocus()
-        field.selectAll()
-        QTest.keyClick(field, Qt.Key.Key_Delete)
-        field.insert(text)
-        field.setModified(True)
-        QTest.keyClick(field, Qt.Key.Key_Return)
+        type_into(self.window.stages["plan"].lines.rows[at].field, text)
 
     def undo(self) -> None:
         QTest.keyClick(self.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
@@ -80,21 +102,13 @@ class Desk:
 
     def seen(self, within: QWidget | None = None) -> str:
         """All words that can be seen, one a line."""
-        root = within or self.window
-        found = [each.text() for kind in (QLabel, QAbstractButton, QLineEdit) for each in root.findChildren(kind) if each.isVisible()]  # fmt: skip
+        found = words_in(within or self.window)
         if within is self.window.stage:  # what a stage tells stands in the place for messages
             found += [each.text() for each in self.hub.messages.findChildren(QLabel) if each.isVisible()]
-        tables = [t for t in root.findChildren(Table) if t.isVisible()]
-        for table in tables:
-            found += [table.item(r, c).text() for r in range(table.rowCount()) for c in range(table.columnCount()) if table.item(r, c)]  # fmt: skip
         return "\n".join(found)
 
     def until(self, met: Callable[[], object], what: str) -> None:
-        deadline = time.monotonic() + PATIENCE
-        while not met():
-            if time.monotonic() > deadline:
-                pytest.fail(f"did not come about: {what}. Notice: {self.window.hub.messages.text}")
-            QTest.qWait(30)
+        wait_until(met, what, lambda: self.window.hub.messages.text)
 
     def see(self, words: str, within: QWidget | None = None) -> None:
         self.until(lambda: words in self.seen(within), f"“{words}” is seen")

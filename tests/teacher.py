@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from pathlib import Path
 
-import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QLineEdit, QWidget
 
-from common_bench.desk.look.pieces import Table
 from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.shell.house import House
 from common_bench.desk.shell.shelf_window import ShelfWindow
 from common_bench.desk.shell.window import Bench
-from person import APPLICATION, SEEN_EVERY, code_of
-from waiting import PATIENCE
+from person import APPLICATION, SEEN_EVERY, code_of, type_into, wait_until, words_in
 
 assert APPLICATION
 
@@ -74,18 +70,10 @@ class Teacher:
             QTest.keyClick(self.window, code_of(key))
 
     def until(self, met: Callable[[], object], what: str) -> None:
-        deadline = time.monotonic() + PATIENCE
-        while not met():
-            if time.monotonic() > deadline:
-                pytest.fail(f"did not come about: {what}. Told: {self.told}")
-            QTest.qWait(30)
+        wait_until(met, what, lambda: self.told)
 
     def seen(self) -> str:
-        found = [each.text() for kind in (QLabel, QAbstractButton, QLineEdit) for each in self.window.findChildren(kind) if each.isVisible()]  # fmt: skip
-        for table in self.window.findChildren(Table):
-            if table.isVisible():
-                found += [table.item(r, c).text() for r in range(table.rowCount()) for c in range(table.columnCount()) if table.item(r, c)]  # fmt: skip
-        return "\n".join(found)
+        return "\n".join(words_in(self.window))
 
     def see(self, words: str) -> None:
         self.until(lambda: words in self.seen(), f"“{words}” is seen")
@@ -101,13 +89,7 @@ class Teacher:
         QTest.mouseClick(found[0], Qt.MouseButton.LeftButton)
 
     def type_into(self, field: QLineEdit, text: str) -> None:
-        """Replaces what stands in a field, and Enter."""
-        field.setFocus()
-        field.selectAll()
-        QTest.keyClick(field, Qt.Key.Key_Delete)
-        field.insert(text)
-        field.setModified(True)
-        QTest.keyClick(field, Qt.Key.Key_Return)
+        type_into(field, text)
 
     def make_class(self, name: str, groups: str, book: Path) -> None:
         self.press("N")

@@ -86,6 +86,7 @@ OFFERS = {
         "with_line",
         "with_number",
         "without_line",
+        "word_before",
     ),
     "plan_effect": ("effect_words",),
     "plan_library": (

@@ -46,9 +46,10 @@ def checked(plan: Plan) -> Workings:
     return check(plan.in_use, {sensor.channel: sensor.unit for sensor in plan.sensors})
 
 
-def faults_of(plan: Plan) -> list[PlanFault]:
-    """All that is wrong with a plan; empty where a class can run it."""
-    workings = checked(plan)
+def faults_of(plan: Plan, workings: Workings | None = None) -> list[PlanFault]:
+    """All that is wrong with a plan; empty where a class can run it. workings: the plan's, where they are checked
+    already."""
+    workings = workings or checked(plan)
     return [
         *_of_plan(plan),
         *_of_sensors(plan, workings),

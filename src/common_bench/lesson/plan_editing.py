@@ -47,8 +47,8 @@ class PlanLine:
 
 def lines_of(plan: Plan) -> list[PlanLine]:
     """All lines in the order in which they follow, each with what is wrong with it."""
-    faults = faults_of(plan)
-    kinds = checked(plan).kinds
+    workings = checked(plan)
+    faults, kinds = faults_of(plan, workings), workings.kinds
     lines = []
     for at, sensor in enumerate(plan.sensors):
         wrong = next((each.trouble for each in faults if (each.part, each.at) == ("measured", at)), None)
@@ -309,10 +309,15 @@ UNITS = (
 )
 
 
+def word_before(text: str) -> str:
+    """The word at the end of `text`, as it is being typed; empty behind a space or a sign."""
+    found = re.search(r"[^\s(*/+^,=-]*$", text)
+    return found[0] if found else ""
+
+
 def completions(plan: Plan, text: str, channels: Sequence[str] = ()) -> list[str]:
     """What may stand in the place of the last word of `text`: names of the plan, forms, channels, units after a number."""
-    found = re.search(r"[^\s(*/+^,=-]*$", text)
-    word = found[0] if found else ""
+    word = word_before(text)
     before = text[: len(text) - len(word)]
     names = [each.name for each in lines_of(plan) if each.kind != "off" and each.name]
     if re.search(r"\d\s$", before):

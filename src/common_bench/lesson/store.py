@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 import msgspec
@@ -43,6 +43,7 @@ class LessonStore:
         """lesson: its id, the last one where none is named. Raises BookTrouble where the book has no such lesson."""
         self.book = book
         self._held: dict[str, list[Row]] = {}
+        self._columns: dict[tuple[int | None, str], str] = {}  # found once for each state of the rows
         self.settled: set[int] | None = None  # runs that have been worked up, or could not be; None: all
         lessons = [int(row["id"]) for row in book.rows("lesson")]
         if not lessons or (lesson is not None and lesson not in lessons):
@@ -60,6 +61,7 @@ class LessonStore:
     def refresh(self, *tables: str) -> None:
         for table in tables or list(self._held):
             self._held.pop(table, None)
+        self._columns.clear()
         self._result = None
 
     @property
@@ -124,11 +126,7 @@ class LessonStore:
         )
 
     def conditions(self, group: int) -> dict[str, Measured]:
-        return {
-            row["name"]: measured_of(row)
-            for row in self.rows("condition_value")
-            if row["group"] == group and row["lesson"] == self.id and row["value"] is not None
-        }
+        return _numbers(self.stated(group))
 
     def stated(self, group: int) -> dict[str, Measured | str]:
         """All that a group has stated: numbers, words and what it chose from a list."""
@@ -140,11 +138,7 @@ class LessonStore:
         return _stated([row for row in self.rows("run_condition") if row["run"] == run])
 
     def run_conditions(self, run: int) -> dict[str, Measured]:
-        return {
-            row["name"]: measured_of(row)
-            for row in self.rows("run_condition")
-            if row["run"] == run and row["value"] is not None
-        }
+        return _numbers(self.run_stated(run))
 
     def runs(self, group: int | None = None) -> list[Run]:
         """Closed and open runs in order, those set aside included."""
@@ -224,6 +218,11 @@ class LessonStore:
 
     def column_of(self, kit: int | None, channel: str) -> str:
         """The column in which a kit sends a channel of the plan; the channel's own name where that is not known."""
+        if (kit, channel) not in self._columns:
+            self._columns[kit, channel] = self._find_column(kit, channel)
+        return self._columns[kit, channel]
+
+    def _find_column(self, kit: int | None, channel: str) -> str:
         sensor = self.sensor(channel)
         format = self.format(kit) if kit is not None and sensor is not None and sensor.also else None
         if sensor is None or format is None:
@@ -295,6 +294,10 @@ class LessonStore:
         if self._result is None:
             self._result = class_result(self.plan, self.pool_rows())
         return self._result
+
+
+def _numbers(stated: Mapping[str, Measured | str]) -> dict[str, Measured]:
+    return {name: value for name, value in stated.items() if not isinstance(value, str)}
 
 
 def _stated(rows: Sequence[Row]) -> dict[str, Measured | str]:

@@ -79,6 +79,7 @@ class World(ABC):
         return random.Random(seed)
 
 
+@cache
 def worlds() -> tuple[str, ...]:
     """The keys of all worlds, the main one first."""
     found = sorted(

@@ -23,7 +23,7 @@ from common_bench.desk.look.pieces import (
 )
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.cards import keys_back
-from common_bench.lesson.plan_editing import PlanLine, completions, correction
+from common_bench.lesson.plan_editing import PlanLine, completions, correction, word_before
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble, WorkingTrouble
 
@@ -67,7 +67,7 @@ class LineField(Field):
         """Puts a word that was chosen in the place of the one that is being typed."""
         at = self.cursorPosition()
         typed = self.text()[:at]
-        word = next((n for n in range(len(typed), -1, -1) if n == 0 or typed[n - 1] in " \t(*/+^,=-"), 0)
+        word = len(typed) - len(word_before(typed))
         self.setText(typed[:word] + chosen + self.text()[at:])
         self.setCursorPosition(word + len(chosen))
         self.setModified(True)

@@ -15,6 +15,7 @@ from common_bench.desk.shell.window import Bench
 from common_bench.lesson.demonstration import plug_in, prepared_lesson
 from common_bench.lesson.known_books import remember
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.lessons import class_register, make_class
 from common_bench.lesson.register import Register
 from common_bench.lesson.scouting import Scout
 from common_bench.links.discovery import plugged_in, ports_folder
@@ -97,8 +98,6 @@ class House:
 
     def make_class(self, path: Path, name: str, aliases: Sequence[str]) -> None:
         """A new book with its groups and no lesson yet. Raises Trouble."""
-        from common_bench.lesson.lessons import make_class
-
         make_class(path, name, aliases)
 
     def edit(self, path: Path, act: Callable[[Register], object]) -> None:
@@ -107,8 +106,6 @@ class House:
         if now is not None and now[0] == path and self.bench is not None:
             act(self.bench.hub.lesson.register)
             return
-        from common_bench.lesson.lessons import class_register
-
         with class_register(path) as register:
             act(register)
 
@@ -169,7 +166,7 @@ class House:
                 then=lambda: self._leave_then(go_on),
             )
             return
-        if bench.leave():
+        if bench.close():
             self._stop_stand_ins()
             go_on()
 

@@ -282,10 +282,6 @@ class Bench(QMainWindow):
             self.show_lesson()
         self.hub.go(stage)
 
-    def leave(self) -> bool:
-        """Closes the lesson, to open another; whether its book could be let go."""
-        return self.close()
-
     def _show_stage(self) -> None:
         if self.pages.currentIndex():
             self.show_lesson()
