@@ -10,10 +10,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from common_bench.model.block import Block, Stamped
+from common_bench.model.block import Block
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.reader import Reader
 from common_bench.standins.dialects import SPEECHES, Sensed, Speech
+from heard import now_read, paced
 
 SAMPLES = tomllib.loads((Path(__file__).parent / "dialects" / "samples.toml").read_text("utf-8"))["sample"]
 
@@ -24,11 +25,11 @@ def described(column: Column) -> str:
     return f"{column.name} ({column.unit})" if column.unit else column.name
 
 
-def read(data: bytes, cuts: list[int]) -> tuple[Reader, list[Block]]:
+def read(data: bytes, cuts: list[int], every: float = 0.02) -> tuple[Reader, list[Block]]:
+    """Bytes that were heard in these chunks, a line each so many s; what has been read anew stands for what was before."""
     reader, blocks = Reader(), []
-    places = sorted({0, len(data), *cuts})
-    for low, high in zip(places, places[1:], strict=False):
-        blocks += reader.feed([Stamped(low / 1000, data[low:high])]).blocks
+    for at in paced(data, cuts, every):
+        blocks = now_read(blocks, reader.feed([at]))
     return reader, blocks
 
 
@@ -43,7 +44,7 @@ def test_a_dialect_is_read_with_no_help(sample: dict) -> None:
     dice = random.Random(sample["name"])
     seen = []
     for cuts in ([], dice.sample(range(len(data)), min(20, len(data) - 1)), list(range(len(data)))):
-        reader, blocks = read(data, cuts)
+        reader, blocks = read(data, cuts, sample.get("every", 0.02))
         assert reader.format is not None, "no format was found"
         assert [described(column) for column in reader.format.columns] == sample["columns"]
         np.testing.assert_allclose(last_values(reader.format, blocks), sample["last"])

@@ -16,7 +16,7 @@ from common_bench.reading.clock import ClockMap
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
 from common_bench.reading.plain import plain_table
 from common_bench.reading.reader import Heard, Reader, values_in
-from common_bench.reading.working_out import work_out
+from heard import format_of_lines
 
 
 def stamped(data: bytes, cuts: list[int], rate: float = 2000.0) -> list[Stamped]:
@@ -116,8 +116,7 @@ number_text = st.one_of(
 )
 def test_reading_many_lines_at_once_equals_reading_them_one_by_one(rows: list[tuple[str, ...]], separator: str) -> None:
     lines = [separator.join(row).encode() for row in rows]
-    known = work_out([separator.join("123").encode()] * 5, [])
-    assert known is not None
+    known = format_of_lines([separator.join("123").encode()] * 5)
     fast = Reader(known).feed([Stamped(1.0, b"\n".join(lines) + b"\n")])
     slowly = Reader(known)
     slow = [slowly.feed([Stamped(1.0, line + b"\n")]) for line in lines]
@@ -128,8 +127,7 @@ def test_reading_many_lines_at_once_equals_reading_them_one_by_one(rows: list[tu
 
 
 def test_the_quick_way_is_taken_for_plain_lines_and_refuses_all_others() -> None:
-    known = work_out([b"1;2;3"] * 5, [])
-    assert known is not None
+    known = format_of_lines([b"1;2;3"] * 5)
     good = LineCutter().feed([Stamped(0.0, b"1;2;3\r\n" * 50)])[0]
     assert plain_table(good, known) is not None
     for bad in (b"1;;3\n", b"1;2\n", b"1;2;3;4\n", b"1;2;x\n", b"1;2 3\n", b";1;2\n1;2;3;\n"):

@@ -17,7 +17,6 @@ from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.dialects import line_reader, long_way
 from common_bench.reading.format_finding import is_words
 from common_bench.reading.health import column_health, mains_hum, odd_number, robust_noise
-from common_bench.reading.in_columns import longer_rows
 from common_bench.reading.line_templates import MOST_MOULDS, LineTemplates
 from common_bench.reading.lines import LineCutter
 from common_bench.reading.naming import names_in
@@ -26,9 +25,9 @@ from common_bench.reading.reader import Reader
 from common_bench.reading.senml import senml_records
 from common_bench.reading.spans import spans_of
 from common_bench.reading.values import clock_seconds, kind_of, value_of
-from common_bench.reading.working_out import work_out
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
+from heard import format_of_lines, now_read, paced
 
 NONE = frozenset(["", "nan"])
 
@@ -40,8 +39,9 @@ def lines_of(dialect: str, seconds: float = 3.0, seed: int = 9) -> list[bytes]:
 
 
 def format_of(dialect: str) -> StreamFormat:
-    reader = Reader()
-    reader.feed([Stamped(0.0, b"\n".join(lines_of(dialect)) + b"\n")])
+    reader, lines = Reader(), lines_of(dialect)
+    for chunk in paced(b"\n".join(lines) + b"\n", [], 3.0 / len(lines)):
+        reader.feed([chunk])
     assert reader.format is not None
     return reader.format
 
@@ -142,8 +142,7 @@ def test_words_between_rows_cost_only_their_own_lines() -> None:
     lines[7], lines[23] = b"hello there", b"again: x"
     piece = LineCutter().feed([Stamped(0.0, b"\n".join(lines) + b"\n")])[0]
     assert lines_with_other_bytes(piece, ";").tolist() == [7, 23]
-    format = work_out([b"1;2;3"] * 6, [])
-    assert format is not None
+    format = format_of_lines([b"1;2;3"] * 6)
     heard = Reader(format).feed([Stamped(0.0, b"\n".join(lines) + b"\n")])
     assert heard.readings == 38
     assert [told.text for told in heard.other_lines] == ["hello there", "again: x"]
@@ -255,8 +254,7 @@ def test_senml_base_fields_count_for_all_that_follow(records: list[tuple[str, fl
 def test_a_pack_in_an_unusual_form_is_read_like_the_usual_one() -> None:
     usual = [{"bn": "k:", "n": "a", "v": 1.5}, {"n": "b", "v": 2}]
     lines = [json.dumps(usual).encode()] * 3
-    format = work_out(lines, [])
-    assert format is not None
+    format = format_of_lines(lines)
     read = line_reader(format)
     strange = json.dumps([{"bn": "k:", "n": "a", "v": 1.5, "u": "N", "extra": {"x": 1}}, {"n": "b", "bv": 1, "v": 1}])
     assert same(read(lines[0]), read(strange.encode()))
@@ -268,15 +266,18 @@ def test_a_pack_in_an_unusual_form_is_read_like_the_usual_one() -> None:
 # growth
 
 
-def test_longer_rows_add_columns_only_where_all_begin_alike() -> None:
-    known = work_out([b"512;21.4"] * 5, [])
-    assert known is not None
-    grown = longer_rows(known, [b"513;21.5;40", b"514;21.5;41"])
-    assert grown is not None
-    assert [column.name for column in grown.columns] == ["column 1", "column 2", "column 3"]
-    assert longer_rows(known, [b"513;21.5;40", b"514;21.5"]) is None
-    assert longer_rows(known, [b"513;x;40", b"514;21.5;41"]) is None
-    assert longer_rows(known, [b"513;21.5;hello", b"514;21.5;world"]) is None
+def test_longer_rows_add_columns_only_where_they_come_again() -> None:
+    for more, columns in (
+        ([b"513;21.5;40", b"514;21.5;41"], 3),
+        ([b"513;21.5;40", b"514;21.5"], 2),
+        ([b"513;x;40", b"514;21.5;41"], 2),
+        ([b"513;21.5;hello", b"514;21.5;world"], 2),
+    ):
+        reader = Reader()
+        for chunk in paced(b"\n".join([*[b"512;21.4", b"513;21.5"] * 10, *more]) + b"\n", [], 0.02):
+            reader.feed([chunk])
+        assert reader.format is not None
+        assert len(reader.format.columns) == columns, more
 
 
 def test_a_kit_that_changes_its_dialect_is_worked_out_anew() -> None:
@@ -405,8 +406,7 @@ def test_a_column_is_judged_by_what_it_shows() -> None:
 
 @given(st.lists(st.sampled_from(["20;5;1.5", "40;;", ";nan;", "words here", "60;6", "1;2;3;4", "\xff\xfe", "80;-7e3;+.5"]), max_size=40))  # fmt: skip
 def test_many_at_once_and_one_by_one_agree_on_any_mixture(rows: list[str]) -> None:
-    known = work_out([b"20;5;1.5"] * 5, [b"ms;load;temp"])
-    assert known is not None
+    known = format_of_lines([b"20;5;1.5"] * 5, [b"ms;load;temp"])
     lines = [row.encode("latin-1") for row in rows]
     whole = Reader(known).feed([Stamped(0.0, b"\r\n".join(lines) + b"\r\n")])
     single = Reader(known)

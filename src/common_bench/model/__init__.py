@@ -91,6 +91,7 @@ OFFERS = {
         "ASSUMED_NO_VALUE",
         "ClockState",
         "Column",
+        "Dialect",
         "DIALECT_WORDS",
         "Role",
         "StreamFormat",

@@ -7,14 +7,15 @@ from typing import Literal
 import msgspec
 
 Role = Literal["channel", "clock", "kit", "ignored"]
-ValueKind = Literal["number", "hexadecimal", "on/off", "time", "text"]
-Dialect = Literal["separated", "named", "json", "senml", "tagged"]
+ValueKind = Literal["number", "hexadecimal", "on/off", "words", "time", "text"]
+Dialect = Literal["separated", "named", "json", "senml", "tagged", "sentence"]
 DIALECT_WORDS: dict[str, str] = {
     "separated": "values in a row",
     "named": "a name at each value",
     "json": "JSON",
     "senml": "SenML (RFC 8428)",
-    "tagged": "rows that begin with a tag",
+    "tagged": "rows of several kinds",
+    "sentence": "values between words",
 }
 ASSUMED_NO_VALUE = ("", "nan", "NaN", "NAN", "-", "--", "null", "None", "n/a")
 
@@ -23,6 +24,7 @@ class Column(msgspec.Struct, frozen=True):
     """A named column. For a clock, `tick` is the length of one unit of it in s.
 
     `key` finds it where its place alone does not: its name as the line writes it, or the tag of its row.
+    `words`: those that stand in a column of words, whose value is their place among them.
     """
 
     name: str
@@ -31,6 +33,7 @@ class Column(msgspec.Struct, frozen=True):
     tick: float = 0.0
     kind: ValueKind = "number"
     key: str = ""
+    words: tuple[str, ...] = ()
 
 
 class StreamFormat(msgspec.Struct, frozen=True):
@@ -41,7 +44,10 @@ class StreamFormat(msgspec.Struct, frozen=True):
     what ends an id in front of each line, where one port relays many kits ("." joins it to the
     names). proposals: texts that may stand for "no value" and wait for somebody to say so.
     question: set where two readings of the lines are equally likely; `other` is then the second.
-    sure: 0 to 1. only: the id to which this kit is narrowed on a shared port.
+    sure: 1 where nothing else comes near, less while it is so far only. only: the id to which this kit is narrowed on
+    a shared port. patterns: of the dialect "sentence", the words of each kind of line with `{}` for each value, whose
+    columns follow each other. lengths: how many fields a row may have besides all of them. by_hand: somebody has set
+    it, and it stands above all that is worked out.
     """
 
     separator: str
@@ -59,6 +65,9 @@ class StreamFormat(msgspec.Struct, frozen=True):
     other: StreamFormat | None = None
     proposals: tuple[str, ...] = ()
     only: str = ""
+    patterns: tuple[str, ...] = ()
+    lengths: tuple[int, ...] = ()
+    by_hand: bool = False
 
     @property
     def channels(self) -> tuple[str, ...]:

@@ -15,6 +15,7 @@ from common_bench.reading.line_templates import LineTemplates
 from common_bench.reading.pairs import pair_form, pairs_in
 from common_bench.reading.rows import LONGEST_NAME, ParsedLine, Reads, kit_word, text_of
 from common_bench.reading.senml import senml_reads
+from common_bench.reading.sentences import pattern_expression, values_in_pattern
 from common_bench.reading.values import (
     HEX,
     NAN,
@@ -94,7 +95,9 @@ def _separated(format: StreamFormat) -> Reads:
     word_kit = any(column.role == "kit" and column.kind == "text" for column in columns)
     kit_at = next((at for at, column in enumerate(columns) if column.role == "kit"), 0)
     whole = re.compile(_row_expression(format))
+    words = [column.words for column in columns]
     convert = [CONVERT[kind] for kind in kinds]
+    lengths = frozenset(format.lengths)
     strange = numbers_of(no_value)
 
     def read(text: str) -> list[ParsedLine] | None:
@@ -105,7 +108,7 @@ def _separated(format: StreamFormat) -> Reads:
             # Anything out of the ordinary is looked at field by field below.
             if all(
                 (v - v == 0.0 and v not in strange) or kind == "text" for v, kind in zip(values, kinds, strict=True)
-            ):
+            ):  # words have no number here, and are looked up below
                 return [ParsedLine(values, groups[kit_at] if word_kit else "")]
         return by_fields(text)
 
@@ -114,16 +117,17 @@ def _separated(format: StreamFormat) -> Reads:
         missing = wanted - len(fields)
         if missing == 1 and format.separator != " " and text.endswith(format.separator):
             fields.append("")  # the last field was empty, not absent
-        elif missing:
+        elif missing and len(fields) not in lengths:
             return None
         values: list[float] = []
         known = 0
-        for field, kind in zip(fields, kinds, strict=True):
-            value = value_of(field, kind, comma, no_value)
+        for field, kind, told in zip(fields, kinds, words, strict=False):
+            value = value_of(field, kind, comma, no_value, told)
             if value is None:
                 return None
             known += value == value
             values.append(value)
+        values += [NAN] * (wanted - len(values))
         return [ParsedLine(values, fields[kit_at] if word_kit else "")] if known else None
 
     return read
@@ -140,6 +144,7 @@ def _row_expression(format: StreamFormat) -> str:
         "on/off": "([A-Za-z]{2,8})",
         "time": r"([0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}:[0-9]{2}(?:\.[0-9]{1,9})?)",
         "text": f"({other}+)",
+        "words": f"({other}+(?: {other}+)*)" if separator != " " else f"({other}+)",
     }
     between = r"\s+" if separator == " " else rf"\s*{re.escape(separator)}\s*"
     end = "" if separator == " " else rf"(?:\s*{re.escape(separator)})?"
@@ -162,12 +167,14 @@ CONVERT: dict[str, Callable[[str], float]] = {
     "on/off": _word,
     "time": _clock,
     "text": lambda _: NAN,
+    "words": lambda _: NAN,
 }
 
 
 @cache
 def _glued() -> re.Pattern[str]:
-    return re.compile(rf"(?:{NUM_COMMA} {unit_pattern()}(?=\s|$))|\S+")
+    date = r"[0-9]{4}[-/][0-9]{2}[-/][0-9]{2} [0-9]{2}:[0-9]{2}:[0-9]{2}\S*"
+    return re.compile(rf"{date}|(?:{NUM_COMMA} {unit_pattern()}(?=\s|$))|\S+")
 
 
 def fields_of(text: str, separator: str) -> list[str]:
@@ -182,6 +189,7 @@ def _named(format: StreamFormat) -> Reads:
     form, no_value, comma = pair_form(format), frozenset(format.no_value), format.decimal_comma
     places = {column.key or column.name: at for at, column in enumerate(format.columns)}
     kinds = [column.kind for column in format.columns]
+    words = [column.words for column in format.columns]
     blank = [NAN] * len(kinds)
     joined = format.kit_mark == "."
 
@@ -198,7 +206,7 @@ def _named(format: StreamFormat) -> Reads:
             at = places.get(name if seen[name] == 1 else f"{name} {seen[name]}")
             if at is None:
                 return None
-            value = value_of(written, kinds[at], comma, no_value)
+            value = value_of(written, kinds[at], comma, no_value, words[at])
             if value is None and written.lower() in ("nan", "null", "none", "n/a", "-", "--", "---"):
                 value = NAN
             if value is None:
@@ -216,16 +224,19 @@ def _tagged(format: StreamFormat) -> Reads:
     for at, column in enumerate(format.columns):
         rows.setdefault(column.key, []).append(at)
     kinds = [column.kind for column in format.columns]
+    words = [column.words for column in format.columns]
     blank = [NAN] * len(kinds)
+    by_length = any(tag.startswith("#") for tag in rows)
 
     def read(text: str) -> list[ParsedLine] | None:
-        tag, *fields = fields_of(text, format.separator)
+        fields = fields_of(text, format.separator)
+        tag = f"#{len(fields)}" if by_length else fields.pop(0) if fields else ""
         places = rows.get(tag)
         if places is None or len(fields) != len(places):
             return None
         values = blank.copy()
         for at, field in zip(places, fields, strict=True):
-            value = value_of(field, kinds[at], comma, no_value)
+            value = value_of(field, kinds[at], comma, no_value, words[at])
             if value is None:
                 return None
             values[at] = value
@@ -234,6 +245,33 @@ def _tagged(format: StreamFormat) -> Reads:
     return read
 
 
+def _sentence(format: StreamFormat) -> Reads:
+    no_value, comma = frozenset(format.no_value), format.decimal_comma
+    first, known = 0, []
+    for pattern in format.patterns:
+        after = first + values_in_pattern(pattern)
+        known.append((pattern_expression(pattern, comma), first, format.columns[first:after]))
+        first = after
+    blank = [NAN] * len(format.columns)
+
+    def read(text: str) -> list[ParsedLine] | None:
+        for expression, begin, columns in known:
+            met = expression.fullmatch(text)
+            if met is None:
+                continue
+            row, some = blank.copy(), False
+            for at, (field, column) in enumerate(zip(met.groups(), columns, strict=True), begin):
+                value = value_of(field, column.kind, comma, no_value, column.words)
+                if value is None:
+                    return None
+                row[at] = value
+                some = some or value == value
+            return [ParsedLine(row)] if some else None
+        return None
+
+    return read
+
+
 READERS: dict[str, Callable[[StreamFormat], Reads]] = {
-    "named": _named, "tagged": _tagged, "json": json_reads, "senml": senml_reads,
+    "named": _named, "tagged": _tagged, "json": json_reads, "senml": senml_reads, "sentence": _sentence,
 }  # fmt: skip

@@ -1,35 +1,38 @@
-"""Finding a kit's stream format while its lines come: those that wait for it, and those that it does not read."""
+"""Finding a kit's stream format while its lines come, and judging it on: those that wait for it, and those that it does
+not read.
+"""
 
 from __future__ import annotations
 
 import itertools
-from collections import deque
 from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
 import msgspec
+import numpy as np
 
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.dialects import line_reader
-from common_bench.reading.in_columns import explained, longer_rows, renamed
+from common_bench.reading.judgement import Judgement
+from common_bench.reading.kept_lines import KeptLines
+from common_bench.reading.layouts import layout_of
+from common_bench.reading.lines import Lines
 from common_bench.reading.naming import MOST_COLUMNS, could_be_reading, names_in
-from common_bench.reading.partial_lines import PUNCTUATION, is_shaped, is_whole
-from common_bench.reading.rows import ParsedLine, text_of
-from common_bench.reading.working_out import work_out
+from common_bench.reading.naming_columns import are_names, renamed
+from common_bench.reading.partial_lines import PUNCTUATION, is_whole
+from common_bench.reading.rows import Line, ParsedLine, text_of
+from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
-MOST_WAITING = 60  # lines kept for working the format out
-MOST_WORDS = 24  # word lines among which names and legends are looked for
-TRY_AT = frozenset([2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60])  # waiting lines at which it is looked for again
-TRY_EVERY = 30
-GROW_AT = (2, 3, 5, 8)  # strange lines at which it is looked for columns that appear later
-DOUBTED_AT = (4, 8, 12)  # lines that a format should have read, after which others are tried on all lines so far
-FAR_MORE, FAR_LESS = 0.85, 0.6  # of those lines, read by another format and by the one so far
-LOOK_AGAIN = 20  # lines in a row that the format does not read, before it is worked out anew
+MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to be none
+TRY_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is judged
+TRY_LATER = 1.4  # times as many lines as at the last time
+LOOK_AT = (2.5, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
+STRANGE_AT = (1, 2, 3, 5, 8, 12, 20, 40, 80, 160, 320, 640, 1280, 2560)  # lines that the format does not read
+DOUBT_AT = 12  # strange lines in a run, from which another format is looked for that is offered when it has ended
+MOST_WORDS = 60  # lines among which names and legends are looked for
+NOT_A_NUMBER = (b"#", b"/", b"%", b"[", b'"', b"<", b"$", b"{", b"(", b"!", b"*", b"@", b"\xc2", b"\xce")
 SHOWN = 200  # characters of a line that are shown
-
-Line = tuple[float, int, bytes]
-"""arrival in s, byte offset, the line without its end"""
 
 
 class OtherLine(NamedTuple):
@@ -46,164 +49,281 @@ class OtherLine(NamedTuple):
 
 
 class Unlike(NamedTuple):
-    """What a line is that the format does not read: its kind, its rows where another format reads it, and that format."""
+    """What a line is that the format does not read: its kind, its rows where another format reads it, and that format.
+    anew: that one reads other numbers from the lines before too, so that they are to be read anew."""
 
     kind: LineKind
     rows: list[ParsedLine]
     format: StreamFormat | None = None
+    anew: bool = False
+
+
+class Found(NamedTuple):
+    """A format that has just been found, and the lines that waited for it; None where all lines are to be read anew."""
+
+    format: StreamFormat
+    waiting: list[Line] | None
 
 
 class FormatFinder:
-    """What is remembered for finding a format: lines that wait, words, and lines that did not fit.
+    """What is remembered for finding a format and judging it: the last lines, those that wait, and how it stands.
 
-    Guarantees that what it answers depends on the lines alone, in their order. `steadfast`: the format
-    stands still whatever comes, as while kits that share a port record.
+    Guarantees that what it answers depends on the lines and their stamps alone, in their order. `steadfast`: the format
+    stands still whatever comes, as while kits that share a port record. `judgement`: the newest one; `doubt`: another
+    format that would read better, found while a run is recorded.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, *, paced: bool = True, known: StreamFormat | None = None) -> None:
+        """paced: arrivals mean something; known: the format that is there already."""
         self.steadfast = False
         self.doubtful = -1  # offset of a line that may be partial, while no format is known by which it can be judged
+        self.judgement: Judgement | None = None
+        self.doubt: StreamFormat | None = None
+        self._paced = paced
+        self._settled = known is not None
+        self._kept = KeptLines()
         self._waiting: list[Line] = []
         self._seen = 0
-        self._words: deque[bytes] = deque(maxlen=MOST_WORDS)
-        self._strange: deque[bytes] = deque(maxlen=LOOK_AGAIN)
-        self._in_a_row = 0
-        self._first: tuple[bytes, ...] = ()  # lines that the format was worked out from, while it may be doubted
-        self._odd: list[bytes] = []  # lines since then that could be readings, and are none by it
+        self._next = TRY_AT[0]
+        self._began = float("nan")
+        self._looks = 0
+        self._strange = 0
 
-    def begin_anew(self) -> None:
+    def begin_anew(self, known: StreamFormat | None = None) -> None:
         """Another format is set, or none: what waited for one waits no longer."""
-        self._waiting, self._seen, self._first = [], 0, ()
+        self._waiting, self._seen, self._next, self._strange, self._looks = [], 0, TRY_AT[0], 0, 0
+        self._began = float("nan")
+        self._settled, self.judgement, self.doubt = known is not None, None, None
+        self._kept.clear()
 
-    def forget_strange(self) -> None:
-        self._strange.clear()
-        self._in_a_row = 0
+    def begin_run(self) -> None:
+        """From here on the run's own lines alone decide."""
+        self._kept.clear()
+        self._strange, self.doubt = 0, None
 
-    def fitted(self, *, sparse: bool) -> None:
-        """A line was read as it should be: what was strange before it was not the beginning of something new."""
-        self._in_a_row = 0
-        if not sparse:
-            self._strange.clear()
+    @property
+    def sure(self) -> bool:
+        """Whether nothing is looked for any more."""
+        return self._settled
+
+    # when it is judged
+
+    def keep(self, piece: Lines) -> None:
+        """Remembers lines that have come."""
+        self._kept.add(piece)
+
+    def due_in(self, piece: Lines) -> int | None:
+        """After how many lines of a piece the format is to be judged; None where not within it. Counts them as heard."""
+        if self._began != self._began:
+            self._began = float(piece.stamps[0])
+        due = None
+        if not self._settled and self._seen + len(piece) >= self._next:
+            due = self._next - self._seen
+        if self._looks < len(LOOK_AT):
+            late = int(np.searchsorted(piece.stamps, self._began + LOOK_AT[self._looks])) + 1
+            if late <= len(piece) and (due is None or late < due):
+                due = late
+        self._seen += len(piece) if due is None else due
+        if due is not None:
+            while self._looks < len(LOOK_AT) and float(piece.stamps[due - 1]) >= self._began + LOOK_AT[self._looks]:
+                self._looks += 1
+            if self._seen >= self._next:
+                self._next = next((each for each in TRY_AT if each > self._seen), int(self._seen * TRY_LATER) + 1)
+        return due
+
+    def judge(self, format: StreamFormat, offset: int, *, held: bool) -> tuple[StreamFormat, bool] | None:
+        """Judges by all lines up to the one at an offset. Gives another format and whether it reads other numbers; None
+        where it stays as it is."""
+        if self.steadfast or format.by_hand:
+            return None
+        found = self._worked_out(offset, format)
+        if found is None or held:
+            return None
+        self._settled = found.sure or (self._settled and format.sure >= 1.0)
+        return self._better(found, format)
+
+    def _worked_out(self, offset: int, known: StreamFormat | None) -> Judgement | None:
+        lines = [each for each in self._kept.up_to(offset) if each[1] != self.doubtful]
+        words = [each for _, _, each in lines if each[:1].isalpha() or each[:1] in NOT_A_NUMBER]
+        words = words if len(words) <= MOST_WORDS else [*words[: MOST_WORDS // 2], *words[-MOST_WORDS // 2 :]]
+        found = work_out(lines, words, known=known, paced=self._paced)
+        if found is not None:
+            self.judgement = found
+        return found
+
+    def _better(self, found: Judgement, format: StreamFormat) -> tuple[StreamFormat, bool] | None:
+        """What is made of a judgement: another format, the same with a column more or another clock, or nothing."""
+        if format.only:
+            return None
+        if layout_of(found.format) != layout_of(format) and not (found.behind == 0.0 and format.sure >= 1.0):
+            if format.sure < 1.0:
+                return found.format, True
+            return (found.format, True) if found.sure and found.behind >= SURE_LEAD else None
+        if layout_of(found.format).dialect != format.dialect:
+            return None
+        made = _merged(found.format, format) if len(found.format.columns) == len(format.columns) else None
+        if made is None:
+            grown = _with_new_columns(format, found.format)
+            return (grown, False) if grown is not None else None
+        if [(c.role, c.tick) for c in made.columns] != [(c.role, c.tick) for c in format.columns]:
+            return (made, True) if found.sure or format.sure < 1.0 else None
+        return (made, False) if made != format else None
 
     # before a format is known
 
-    def before_format(self, line: Line, others: list[OtherLine]) -> tuple[StreamFormat, list[Line]] | None:
+    def before_format(self, line: Line, others: list[OtherLine], *, due: bool) -> Found | None:
         """Keeps a line until the format is known; once it is, gives it and the lines that waited. What is no
-        reading whatever the format may be is added to `others`."""
-        at, offset, text = line
-        if not could_be_reading(text):
+        reading as far as can be seen is added to `others`. due: it is judged now."""
+        _, offset, text = line
+        if could_be_reading(text):
+            self._waiting.append(line)
+        else:
             kind: LineKind = "words" if is_words(text) else "unreadable"
-            if kind == "words" and not (offset == self.doubtful and text[:1] in PUNCTUATION):
-                self._words.append(text)
-            others.append(OtherLine(at, offset, text, kind))
-            return None
-        self._waiting.append(line)
-        self._seen += 1
-        doubtful = self._waiting[0][1] == self.doubtful
-        if {self._seen, self._seen - doubtful} & TRY_AT or self._seen % TRY_EVERY == 0:
-            lines = [each[2] for each in self._waiting]
-            found, partial = work_out(lines, (*self._words, *lines)), False
-            if doubtful:
-                found, partial = self._without_partial_line(found, lines)
-            if found is not None:
-                if partial:
-                    others.append(OtherLine(*self._waiting.pop(0), "half"))
-                self._first, self._odd = tuple(lines[doubtful:][-DOUBTED_AT[-1] :]), []
-                waiting, self._waiting = self._waiting, []
-                return found, waiting
+            others.append(OtherLine(*line, kind))
+            if kind == "words" and offset == self.doubtful and text[:1] not in PUNCTUATION:
+                self.doubtful = -1  # a whole line of words
+        judged = self._worked_out(offset, None) if due else None
+        if judged is not None:
+            self._settled = judged.sure
+            waiting, self._waiting = self._waiting, []
+            if judged.format.dialect == "sentence" or any(column.kind == "words" for column in judged.format.columns):
+                return Found(judged.format, None)  # some of what was taken for words are readings
+            if waiting and waiting[0][1] == self.doubtful and not self._is_whole(judged.format, waiting):
+                others.append(OtherLine(*waiting.pop(0), "half"))
+            return Found(judged.format, waiting)
         if len(self._waiting) > MOST_WAITING:
             oldest = self._waiting.pop(0)
-            self._words.append(oldest[2])
             others.append(OtherLine(*oldest, "words" if is_words(oldest[2]) else "unreadable"))
         return None
 
-    def _without_partial_line(self, found: StreamFormat | None, lines: list[bytes]) -> tuple[StreamFormat | None, bool]:
-        """The format where the first line may be half a line, and whether it is one."""
-        others = lines[1:]
-        # Names in each line show their shape in few lines; columns without names want as many as ever.
-        named = found is not None and (found.dialect != "separated" or found.columns[0].name != "column 1")
-        again = work_out([*others, *others[-1:]] if named else others, (*self._words, *others))
-        if found is not None and again is not None and is_shaped(found, again):
-            return found, not is_whole(found, lines)
-        return work_out(others, (*self._words, *others)), True
+    @staticmethod
+    def _is_whole(format: StreamFormat, lines: Sequence[Line]) -> bool:
+        return is_whole(format, [line for _, _, line in lines])
+
+    def again(self, offset: int, format: StreamFormat) -> tuple[list[Line], list[OtherLine]]:
+        """The lines up to an offset, to be read anew under another format; one that is half a line apart."""
+        lines = self._kept.up_to(offset)
+        if lines and lines[0][1] == self.doubtful and not self._is_whole(format, lines[:8]):
+            return lines[1:], [OtherLine(*lines[0], "half")]
+        return lines, []
 
     # lines that a known format does not read
 
-    def unlike(self, line: bytes, format: StreamFormat, *, held: bool) -> Unlike:
+    def unlike(self, line: Line, format: StreamFormat, *, held: bool) -> Unlike:
         """Names, words, a new column, another dialect, or unreadable. held: a run is recorded."""
-        names = names_in(line, format.separator) if format.dialect == "separated" else None
-        if names and len(names) == len(format.columns) > 1:
+        _, offset, data = line
+        names = names_in(data, format.separator) if format.dialect == "separated" else None
+        if names and len(names) == len(format.columns) > 1 and _names_these(names, format):
             found = renamed(format, names)
-            if [c.name for c in found.columns] != [c.name for c in format.columns]:
+            if [c.name for c in found.columns] != [c.name for c in format.columns] and not format.by_hand:
                 return Unlike("names", [], found)
             return Unlike("names", [])
-        if not could_be_reading(line):
-            return Unlike("words" if is_words(line) else "unreadable", [])
-        if not self.steadfast:
-            self._strange.append(line)
-            self._in_a_row += 1
-            better = self._grown(format)
-            if better is not None:
-                self.forget_strange()
-            elif not held:
-                better = self._doubted(format, line)
-            if better is not None:
-                return Unlike("reading", line_reader(better)(line) or [], better)
-        return Unlike("words" if is_words(line) and not _mostly_numbers(line) else "unreadable", [])
+        spoken = format.dialect == "sentence" and any(48 <= each <= 57 for each in data)
+        if not could_be_reading(data) and not is_one_word(data) and not spoken:
+            return Unlike("words" if is_words(data) else "unreadable", [])
+        if not self.steadfast and not format.by_hand:
+            self._strange += 1
+            if self._strange in STRANGE_AT:
+                better = self._after_strange(offset, format, held=held)
+                if better is not None:
+                    made, anew = better
+                    return Unlike("reading", [] if anew else line_reader(made)(data) or [], made, anew)
+        return Unlike("words" if is_words(data) and not _mostly_numbers(data) else "unreadable", [])
 
-    def _doubted(self, format: StreamFormat, line: bytes) -> StreamFormat | None:
-        """Another format that reads far more, where the first lines (half of one, a kind that came by chance) misled."""
-        if not self._first or format.only:
+    def _after_strange(self, offset: int, format: StreamFormat, *, held: bool) -> tuple[StreamFormat, bool] | None:
+        found = self._worked_out(offset, format)
+        if found is None:
             return None
-        self._odd.append(line)
-        if len(self._odd) not in DOUBTED_AT:
+        grown = _extended(format, found.format)
+        if grown is not None and not format.only:
+            return grown, False
+        if held:
+            if self._strange >= DOUBT_AT and found.sure and self._better(found, format) is not None:
+                self.doubt = found.format
             return None
-        lines = (*self._first, *self._odd)
-        found = work_out(lines, (*self._words, *lines))
-        if len(self._odd) == DOUBTED_AT[-1]:
-            self._first = ()
-        if found is None or (found.dialect, found.columns) == (format.dialect, format.columns):
-            return None
-        texts = [text for each in lines if (text := text_of(each, found.latin))]
-        if explained(found, texts) < FAR_MORE * len(texts) or explained(format, texts) > FAR_LESS * len(texts):
-            return None
-        self._first = ()
-        return found
+        return self._better(found, format)
 
-    def _grown(self, format: StreamFormat) -> StreamFormat | None:
-        """The format with columns that appear later, or another one where nothing has been read for long."""
-        if format.dialect == "separated" and len(self._strange) >= 2:
-            longer = longer_rows(format, list(self._strange)[-2:])
-            if longer is not None:
-                return longer
-        if format.dialect not in ("tagged", "senml") and len(self._strange) in GROW_AT:
-            found = work_out(tuple(self._strange), tuple(self._words))
-            if found is not None and found.dialect == format.dialect and _holds(found, format):
-                grown = _with_new_columns(format, found)
-                if grown is not None:
-                    return grown
-        if self._in_a_row and self._in_a_row % LOOK_AGAIN == 0 and not format.only:
-            return work_out(tuple(self._strange), tuple(self._words))
+
+def _names_these(names: list[tuple[str, str]], format: StreamFormat) -> bool:
+    """Whether words are the names of these columns: between spaces, any words could be."""
+    if not are_names(names):
+        return False
+    known = {column.name.lower() for column in format.columns}
+    return format.separator != " " or any(unit or name.lower() in known for name, unit in names)
+
+
+def _merged(found: StreamFormat, known: StreamFormat) -> StreamFormat | None:
+    """What is known, with what is newly found of clocks, ids and how sure it is; names that were told stay. None where
+    columns hold another kind of thing."""
+    ours = {column.key: column for column in known.columns} if known.dialect in ("named", "json") else {}
+    columns: list[Column] = []
+    for at, column in enumerate(known.columns):
+        other = next((c for c in found.columns if c.key == column.key), None) if ours else found.columns[at]
+        if other is None or (other.kind != column.kind and {other.kind, column.kind} != {"words", "text"}):
+            return None
+        named = column.name.startswith("column ") and not other.name.startswith("column ")
+        name, unit = (other.name, other.unit) if named else (column.name, column.unit)
+        if other.role == "clock" or column.role == "clock":
+            unit = other.unit
+        words = (*column.words, *(word for word in other.words if word not in column.words))
+        columns.append(
+            msgspec.structs.replace(
+                column, name=name, unit=unit, role=other.role, tick=other.tick, words=words, kind=other.kind
+            )
+        )
+    return msgspec.structs.replace(
+        known, columns=tuple(columns), sure=max(found.sure, known.sure if known.sure >= 1.0 else 0.0), question=found.question, other=found.other,
+        worked_out_from=found.worked_out_from, proposals=found.proposals, latin=known.latin or found.latin,
+    )  # fmt: skip
+
+
+def _extended(format: StreamFormat, found: StreamFormat) -> StreamFormat | None:
+    """The format with columns, kinds of row or words that have come later, where all else is as it was."""
+    shape = ("dialect", "separator", "decimal_comma", "start", "end", "kit_mark")
+    if any(getattr(format, each) != getattr(found, each) for each in shape):
         return None
+    if len(found.columns) == len(format.columns):
+        made = _merged(found, format)
+        same = made is not None and [(c.role, c.tick, c.kind) for c in made.columns] == [(c.role, c.tick, c.kind) for c in format.columns]  # fmt: skip
+        more = made is not None and [c.words for c in made.columns] != [c.words for c in format.columns]
+        return made if same and more else None
+    return _with_new_columns(format, found)
 
 
 def _with_new_columns(format: StreamFormat, found: StreamFormat) -> StreamFormat | None:
-    known = {column.key or column.name for column in format.columns}
+    if format.dialect == "sentence":
+        return _with_new_patterns(format, found)
     if format.dialect == "separated":
-        new = tuple(found.columns[len(format.columns) :])
+        count = len(format.columns)
+        if len(found.columns) <= count or [c.kind for c in found.columns[:count]] != [c.kind for c in format.columns]:
+            return None
+        new, lengths = found.columns[count:], tuple(sorted({*format.lengths, *found.lengths, count}))
     else:
-        new = tuple(c for c in found.columns if (c.key or c.name) not in known)
+        known = {(column.key, column.name) if format.dialect == "tagged" else column.key for column in format.columns}
+        new = tuple(c for c in found.columns if ((c.key, c.name) if format.dialect == "tagged" else c.key) not in known)
+        if format.dialect == "tagged" and {c.key for c in new} & {c.key for c in format.columns}:
+            return None
+        lengths = format.lengths
     if not new or len(format.columns) + len(new) > MOST_COLUMNS:
         return None
-    columns = (*format.columns, *(_free_name(each, format.columns) for each in new))
-    return msgspec.structs.replace(format, columns=columns)
+    columns = format.columns
+    for column in new:
+        columns = (*columns, _free_name(column, columns))
+    return msgspec.structs.replace(format, columns=columns, lengths=lengths)
 
 
-def _holds(found: StreamFormat, known: StreamFormat) -> bool:
-    """Whether the longer lines begin as the known ones do."""
-    if known.dialect == "separated":
-        return found.separator == known.separator and len(found.columns) > len(known.columns)
-    return found.separator == known.separator or known.dialect in ("json", "senml")
+def _with_new_patterns(format: StreamFormat, found: StreamFormat) -> StreamFormat | None:
+    if not set(format.patterns) < set(found.patterns):
+        return None
+    columns, patterns, at = format.columns, format.patterns, 0
+    for pattern in found.patterns:
+        count = len(found.columns) and pattern.replace("{{", "").replace("}}", "").count("{}")
+        if pattern not in patterns:
+            for column in found.columns[at : at + count]:
+                columns = (*columns, _free_name(column, columns))
+            patterns = (*patterns, pattern)
+        at += count
+    return msgspec.structs.replace(format, columns=columns, patterns=patterns) if len(columns) <= MOST_COLUMNS else None
 
 
 def _free_name(column: Column, others: Sequence[Column]) -> Column:
@@ -217,6 +337,12 @@ def _mostly_numbers(line: bytes) -> bool:
     digits = sum(1 for each in line if 48 <= each <= 57)
     letters = sum(1 for each in line if chr(each).isalpha())
     return digits > letters
+
+
+def is_one_word(line: bytes) -> bool:
+    """Whether a line is one short word, as a kit sends that tells a state."""
+    text = line.strip()
+    return len(text) <= 12 and text.isalpha()
 
 
 def is_words(line: bytes) -> bool:

@@ -85,7 +85,8 @@ def json_reads(format: StreamFormat) -> Reads:
                 continue
             if at in texts:
                 continue
-            number = json_number(leaf, no_value)
+            told = format.columns[at].words
+            number = json_number(leaf, no_value) if not told else float(told.index(leaf)) if leaf in told else None
             if number is None:
                 return None
             values[at] = number

@@ -18,6 +18,7 @@ NAME = re.compile(
 LEGEND = re.compile(
     r"^\W{0,3}(?:row|id|type|tag|sensor|channel)?\s*([A-Za-z]{1,8}|[0-9]{1,3})\s*(?:[:=]|->|–|-)\s*(\S.*)$", re.I
 )
+NAMES_BY_SPACES = re.compile(r"[^\s(\[]+(?:\s*[(\[][^)\]]*[)\]])?")
 MOST_COLUMNS = 64
 
 
@@ -25,7 +26,7 @@ def names_in(line: bytes, separator: str) -> list[tuple[str, str]] | None:
     """(name, unit) of each field of a line of names; None where it is not one."""
     text = text_of(line) or text_of(line, latin=True) or ""
     text = re.sub(r"^(?:#|//|%|names?:|header:)\s*", "", text, flags=re.I)
-    fields = fields_of(text, separator)
+    fields = NAMES_BY_SPACES.findall(text) if separator == " " else fields_of(text, separator)
     if not fields or len(fields) > MOST_COLUMNS:
         return None
     found = [NAME.match(field) for field in fields]

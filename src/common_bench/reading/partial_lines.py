@@ -15,13 +15,6 @@ STEPS = (0.2, 5.0)  # of the usual step, between which a clock goes on
 FAR = 5.0  # spans of all others, beyond which a first number is not of their kind
 
 
-def is_shaped(one: StreamFormat, other: StreamFormat) -> bool:
-    """Whether two formats cut their lines in the same way into the same columns."""
-    return (one.dialect, one.separator, one.start, one.end, one.kit_mark, one.columns) == (
-        other.dialect, other.separator, other.start, other.end, other.kit_mark, other.columns,
-    )  # fmt: skip
-
-
 def is_whole(format: StreamFormat, lines: Sequence[bytes]) -> bool:
     """Whether the first of these lines goes on with the others, as far as its first number tells: the digits that
     a half line lacks make a clock leap, and any other number far smaller than those that follow."""

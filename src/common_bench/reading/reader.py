@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import msgspec
@@ -13,10 +13,12 @@ from common_bench.model.block import Block, Floats, Ints, Stamped
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.dialects import line_reader, templates_of
-from common_bench.reading.format_finding import FormatFinder, Line, OtherLine
+from common_bench.reading.format_finding import FormatFinder, OtherLine
+from common_bench.reading.kept_lines import MOST_KEPT
 from common_bench.reading.lines import LineCutter, Lines
 from common_bench.reading.naming import could_be_reading
 from common_bench.reading.plain import could_be_plain, lines_with_other_bytes, plain_table
+from common_bench.reading.rows import Line
 
 FEW_LINES = 6  # below this many, reading line by line is quicker than setting arrays up
 MOST_KITS = 64
@@ -44,7 +46,10 @@ class ReadLines(NamedTuple):
 @dataclass(frozen=True, slots=True)
 class Heard:
     """What came of one feed: blocks in order, lines that are no readings, the whole lines themselves, and what was
-    read of lines on a port that several kits share."""
+    read of lines on a port that several kits share. anew: byte offset from which on all has been read anew under another
+    format, so that what was given before of it is void, and `again` are the lines of before that are no readings under
+    it; -1 where nothing was.
+    """
 
     blocks: list[Block]
     other_lines: list[OtherLine]
@@ -52,6 +57,8 @@ class Heard:
     readings: int
     unreadable: int
     shared: list[ReadLines] = field(default_factory=list)
+    anew: int = -1
+    again: list[OtherLine] = field(default_factory=list)
 
 
 class Reader:
@@ -68,16 +75,21 @@ class Reader:
         *,
         held: bool = False,
         offset: int = 0,
+        paced: bool = True,
     ) -> None:
-        """clock: where the kit's clock stood; held: in a run; offset: of the first byte in what was heard."""
+        """clock: where the kit's clock stood; held: in a run; offset: of the first byte in what was heard; paced: the
+        arrivals mean something, as they do not where a file of text is replayed."""
         self.cutter = LineCutter(offset)
-        self.finder = FormatFinder()
+        self.finder = FormatFinder(paced=paced, known=format)
         self.format = format
         self._clock_state = clock
         self._held = held
         self.clock = self._clock_map(clock)
         self._joined = False  # the next line may be the end of one whose beginning was not heard
         self._missed = False
+        self._anew, self._again = -1, list[OtherLine]()
+        self._feed_from = 0  # offset of the first line of this feed
+        self._told: dict[int, str] = {}  # offset -> kind of the last lines that were no readings
         self._shared_format: StreamFormat | None = None  # of the port, while another reader reads for this one
         self._shared: list[ReadLines] = []
         self.kits: dict[str, int] = {}  # ids on a shared port -> readings of each
@@ -91,7 +103,7 @@ class Reader:
 
     def begin_run(self) -> ClockState:
         """What a run reads depends on its own lines from here on; holds the clock and gives its state."""
-        self.finder.forget_strange()
+        self.finder.begin_run()
         self._held = True
         return self.clock.hold()
 
@@ -101,7 +113,7 @@ class Reader:
 
     def read_as(self, format: StreamFormat) -> None:
         """Another format from the next line on, as somebody has set it by hand."""
-        self.finder.begin_anew()
+        self.finder.begin_anew(format)
         self._take_over(format)
 
     def forget_format(self) -> None:
@@ -127,13 +139,15 @@ class Reader:
         if port.format is not None and port.format is not self._shared_format:
             self._shared_format = port.format
             self._take_over(msgspec.structs.replace(port.format, only=id))
+        if heard.anew >= 0:
+            self.clock = self._clock_map()
         blocks = []
         for read in heard.shared:
             own = read.of_kit(id)
             if len(own.values):
                 blocks.append(self._in_time(own._replace(format=self.format)))
         self.lines += sum(len(lines) for lines in heard.lines)
-        return self._counted(blocks, heard.other_lines, heard.lines)
+        return replace(self._counted(blocks, heard.other_lines, heard.lines), anew=heard.anew, again=heard.again)
 
     def missed(self) -> None:
         """An answer that was asked for did not come: there is a gap before the next reading."""
@@ -153,6 +167,8 @@ class Reader:
         blocks: list[Block] = []
         others: list[OtherLine] = []
         self._shared = []
+        self._anew, self._again = -1, []
+        first = self._feed_from = pieces[0].first if pieces else 0
         for piece in pieces:
             self.lines += len(piece)
             whole: Lines | None = piece
@@ -163,14 +179,80 @@ class Reader:
             if whole.overlong:
                 others.append(OtherLine(float(whole.stamps[0]), whole.first, whole.data[:-1], "unreadable"))
             else:
-                self._piece(whole, blocks, others)
-        return self._counted(blocks, others, pieces, self._shared)
+                self._judging(whole, blocks, others)
+        heard = self._counted(blocks, others, pieces, self._shared)
+        if self._anew < 0:
+            return heard
+        old = [each for each in others if each.offset < first]
+        return replace(heard, other_lines=[each for each in others if each.offset >= first], anew=self._anew, again=old)
+
+    def _judging(self, piece: Lines, blocks: list[Block], others: list[OtherLine]) -> None:
+        """Reads a piece, and judges the format after those of its lines at which that is due."""
+        low = 0
+        while low < len(piece):
+            rest = piece.part(low, len(piece)) if low else piece
+            due = self.finder.due_in(rest)
+            part = rest if due is None else rest.part(0, due)
+            self.finder.keep(part)
+            if self.format is None:
+                self._one_by_one(part.each(), blocks, others, due=due is not None)
+            else:
+                self._piece(part, blocks, others)
+                if due is not None:
+                    last = int(part.offsets[-1])
+                    found = self.finder.judge(self.format, last, held=self._held)
+                    if found is not None:
+                        self._change(*found, last, blocks, others)
+            low += len(part)
+
+    def _change(
+        self, format: StreamFormat, anew: bool, offset: int, blocks: list[Block], others: list[OtherLine]
+    ) -> None:
+        """Another format from here on; anew: the lines up to the one at an offset are read anew under it, and what was
+        made of them is void."""
+        if not anew:
+            self._take_over(format)
+            return
+        lines, half = self.finder.again(offset, format)
+        if not lines:
+            self._take_over(format)
+            return
+        first = half[0].offset if half else lines[0][1]
+        kept_blocks = [part for block in blocks if (part := _before(block, first)) is not None]
+        kept_others = [each for each in others if each.offset < first]
+        self._uncount([*((each.at, each.offset, each.line) for each in half), *lines])
+        blocks[:], others[:] = kept_blocks, [*kept_others, *half]
+        self._shared[:] = []
+        self.kits.clear()
+        self.format = format
+        self.clock = self._clock_map()
+        self._anew = first if self._anew < 0 else min(first, self._anew)
+        self.finder.steadfast, steady = True, self.finder.steadfast
+        self._one_by_one(lines, blocks, others)
+        self.finder.steadfast = steady
+
+    def _uncount(self, lines: Sequence[Line]) -> None:
+        """Takes back the counts of lines of earlier feeds that are read anew; those of this feed are not counted yet."""
+        read = line_reader(self.format) if self.format is not None else None
+        for _, offset, line in lines:
+            if offset >= self._feed_from:
+                break
+            kind = self._told.pop(offset, "")
+            if kind:
+                self.unreadable -= kind == "unreadable"
+                self.notes -= kind != "unreadable"
+            elif read is not None:  # without a format it waited, and was not counted
+                self.readings -= len(read(line) or (None,))
 
     def _counted(
         self, blocks: list[Block], others: list[OtherLine], lines: list[Lines], shared: list[ReadLines] | None = None
     ) -> Heard:
         readings = sum(len(block) for block in blocks)
         unreadable = sum(1 for each in others if each.kind == "unreadable")
+        for each in others:
+            self._told[each.offset] = each.kind
+        while len(self._told) > MOST_KEPT:
+            self._told.pop(next(iter(self._told)))
         self.readings += readings
         self.unreadable += unreadable
         self.notes += len(others) - unreadable
@@ -201,7 +283,6 @@ class Reader:
             return
         table = plain_table(piece, self.format)
         if table is not None:
-            self.finder.forget_strange()
             self._take(self.format, table, piece.stamps, piece.offsets, None, blocks)
             return
         bad = lines_with_other_bytes(piece, self.format.separator)
@@ -217,7 +298,10 @@ class Reader:
                 self._one_by_one(piece.part(at, at + 1).each(), blocks, others)
             low = at + 1
 
-    def _one_by_one(self, lines: list[Line], blocks: list[Block], others: list[OtherLine]) -> None:
+    def _one_by_one(
+        self, lines: list[Line], blocks: list[Block], others: list[OtherLine], *, due: bool = False
+    ) -> None:
+        """due: after the last of them the format is to be judged, where none is known yet."""
         rows: list[list[float]] = []
         stamps: list[float] = []
         offsets: list[int] = []
@@ -234,14 +318,18 @@ class Reader:
         templates, reads = (templates_of(self.format), self.format) if self.format is not None else (None, None)
         while place < len(lines):
             if self.format is None:
-                found = self.finder.before_format(lines[place], others)
+                last = place == len(lines) - 1
+                found = self.finder.before_format(lines[place], others, due=due and last)
                 place += 1
                 if found is not None:
                     # What waited is read now, and the rest as under any known format.
                     close()
-                    self.format, waiting = found
-                    self.clock = self._clock_map(self._clock_state)
-                    self._one_by_one(waiting, blocks, others)
+                    if found.waiting is None:
+                        self._change(found.format, True, lines[place - 1][1], blocks, others)
+                    else:
+                        self.format = found.format
+                        self.clock = self._clock_map(self._clock_state)
+                        self._one_by_one(found.waiting, blocks, others)
                     self._one_by_one(lines[place:], blocks, others)
                     return
                 continue
@@ -256,19 +344,18 @@ class Reader:
                         stamps.append(at)
                         offsets.append(offset)
                         kits.append(kit)
-                self.finder.fitted(sparse=self.format.sparse)
                 place += len(through)
                 continue
             at, offset, line = lines[place]
             place += 1
             again = templates.read(line)
-            if again is not None:
-                self.finder.fitted(sparse=self.format.sparse)
-            else:
-                unlike = self.finder.unlike(line, self.format, held=self._held)
+            if again is None:
+                unlike = self.finder.unlike((at, offset, line), self.format, held=self._held)
                 if unlike.format is not None:
                     close()
-                    self._take_over(unlike.format)
+                    self._change(unlike.format, unlike.anew, offset, blocks, others)
+                    if unlike.anew:
+                        continue
                 again = unlike.rows
                 if not again:
                     others.append(OtherLine(at, offset, line, unlike.kind))
@@ -325,6 +412,12 @@ class Reader:
         for place in places[1:]:  # rows of several kinds may each have the clock in a column of their own
             raw = np.where(np.isnan(raw), table[:, place], raw)
         return raw * self.clock.tick
+
+
+def _before(block: Block, offset: int) -> Block | None:
+    """Those readings of a block whose lines begin before an offset; None where there are none."""
+    count = int(np.searchsorted(block.offset, offset))
+    return block if count == len(block) else block.part(0, count) if count else None
 
 
 def values_in(line: bytes, format: StreamFormat) -> list[float] | None:

@@ -8,6 +8,10 @@ from typing import NamedTuple
 LONGEST_NAME = 40
 
 
+Line = tuple[float, int, bytes]
+"""arrival in s, byte offset, the line without its end"""
+
+
 class ParsedLine(NamedTuple):
     """values: one per column, nan where the line holds none; kit: the id that the line names, or '';
     shift: s by which the reading is older than the line."""

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 import msgspec
 
-from common_bench.model.stream import StreamFormat
+from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.json_lines import MOST_KEYS, decoded
 from common_bench.reading.rows import LONGEST_NAME, ParsedLine, Reads
 from common_bench.reading.values import NAN
@@ -58,6 +59,12 @@ def _number(record: dict[str, Any], key: str, otherwise: float) -> float:
         return float(value) if isinstance(value, (int, float)) and not isinstance(value, bool) else otherwise
     except OverflowError:
         return otherwise
+
+
+def looks_like_senml(value: object) -> bool:
+    """Whether any record has a field that only SenML has."""
+    records = value if isinstance(value, list) else [value]
+    return any(isinstance(each, dict) and {"v", "vb", "bn", "bt", "bv"} & each.keys() for each in records)
 
 
 class SenmlRecord(msgspec.Struct):
@@ -130,3 +137,41 @@ def senml_reads(format: StreamFormat) -> Reads:
         return rows
 
     return read
+
+
+def senml_format(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
+    """A format of lines that are SenML packs (RFC 8428), or None."""
+    packs = [
+        records for text in texts if looks_like_senml(value := decoded(text)) and (records := senml_records(value))
+    ]
+    if len(packs) < 2:
+        return None
+    order: dict[str, str] = {}
+    absolute = False
+    for records in packs:
+        for record in records:
+            if record.value is not None:
+                order[record.name] = order.get(record.name) or record.unit
+            absolute = absolute or record.time >= LEAST_ABSOLUTE
+    if not order or len(order) > MOST_KEYS:
+        return None
+    front = _common_front(list(order))
+    columns = [
+        Column(name[len(front) :] or name, SENML_UNITS.get(unit, unit), key=name) for name, unit in order.items()
+    ]
+    if absolute:
+        columns.insert(0, Column("time", "s", "clock", 1.0, "time", key="\x00time"))
+    return StreamFormat(",", tuple(columns), dialect="senml")
+
+
+SENML_UNITS = {"Cel": "°C", "%RH": "%", "lx": "lx", "Ohm": "Ω", "deg": "°", "/": "", "rad": "rad"}
+
+
+def _common_front(names: Sequence[str]) -> str:
+    """What all names begin with up to a border, as a device's address in SenML."""
+    front = names[0]
+    for name in names[1:]:
+        while not name.startswith(front):
+            front = front[:-1]
+    cut = max(front.rfind(each) for each in ":/.")
+    return front[: cut + 1]

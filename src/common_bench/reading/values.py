@@ -15,6 +15,7 @@ NAN = float("nan")
 NUM = r"[+\-−]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+\-]?[0-9]+)?"
 NUM_COMMA = r"[+\-−]?(?:[0-9]+(?:[.,][0-9]*)?|[.,][0-9]+)(?:[eE][+\-]?[0-9]+)?"
 HEX = r"0[xX][0-9a-fA-F]{1,16}"
+HEX_TEXT = re.compile(HEX)
 BARE_HEX = re.compile(r"[0-9a-fA-F]{2,8}")
 CLOCK_TEXT = re.compile(
     r"(?:(?P<y>[0-9]{4})[-/](?P<m>[0-9]{1,2})[-/](?P<d>[0-9]{1,2})[T ]|(?P<d2>[0-9]{1,2})\.(?P<m2>[0-9]{1,2})\.(?P<y2>[0-9]{4}) )?"
@@ -97,8 +98,11 @@ def _midnight(date: str) -> float | None:
         return None
 
 
-def value_of(text: str, kind: ValueKind, decimal_comma: bool, no_value: frozenset[str]) -> float | None:
-    """The number that a field stands for under a column's kind; nan for "no value"; None where it is neither."""
+def value_of(
+    text: str, kind: ValueKind, decimal_comma: bool, no_value: frozenset[str], told: tuple[str, ...] = ()
+) -> float | None:
+    """The number that a field stands for under a column's kind; nan for "no value"; None where it is neither. told: the
+    words of a column of words."""
     if text in no_value:
         return NAN
     if kind == "number":
@@ -115,6 +119,8 @@ def value_of(text: str, kind: ValueKind, decimal_comma: bool, no_value: frozense
         return word_value(text) if text not in ("0", "1") else value_of(text, "number", False, no_value)
     if kind == "time":
         return clock_seconds(text)
+    if kind == "words":
+        return float(told.index(text)) if text in told else None
     return NAN
 
 

@@ -1,112 +1,307 @@
-"""Working a stream format out by looking at the lines. Lines in, format out, or None where it is too early.
+"""Working a stream format out by evidence. Lines as they were heard in; a format, and what speaks for it, out.
 
-Every dialect makes its proposal with the number of lines that it explains; the best explanation
-wins. Nothing is assumed that the lines do not show: what may stand for "no value" is only proposed,
-and where two explanations are equally good the format carries the question.
+The shape of the lines is the one under which they need the fewest bits (choosing); what each column is follows from
+what it predicts (roles). Nothing is assumed that the lines do not show: what may stand for "no value" is only proposed.
 """
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Sequence
 
 import msgspec
+import numpy as np
 
-from common_bench.model.stream import StreamFormat
-from common_bench.reading.dialects import unframed
-from common_bench.reading.in_columns import ENOUGH_LINES, FEW_WITH_NAMES, KIT_TAG, MOST_TAGS, explained, separated
-from common_bench.reading.in_names import json_format, named, senml_format
-from common_bench.reading.rows import text_of
-from common_bench.reading.values import units
+from common_bench.model.block import Floats
+from common_bench.model.stream import Column, Role, StreamFormat
+from common_bench.reading.choosing import MOST_LINES, choose
+from common_bench.reading.description import number_text
+from common_bench.reading.judgement import Judgement, Reading
+from common_bench.reading.layouts import Cut, layout_of
+from common_bench.reading.naming_columns import column_names, unlike
+from common_bench.reading.roles import SURE_AFTER, UNIT_NAMES, clock_of, few_again, named_tick, pace_of
+from common_bench.reading.rows import Line, text_of
+from common_bench.reading.senml import senml_format
+from common_bench.reading.sentences import values_in_pattern
+from common_bench.reading.values import NAN, clock_seconds, table
+from common_bench.reading.weighing import ColumnText, Weight, cut_all
 
-START_MARKS = re.compile(r"^([$#<>!@&~^:*]{1,3}|[A-Z]{1,6}[,:; ]?)(?=[\s<]*[+\-]?[.\d])")
-EXPLAINED = 0.6  # of the lines that could be readings
+SURE_LEAD = 24.0  # bits: see docs/links.md for how often the leader is wrong at each lead
+SURE_FROM = 10  # lines
+MOST_HEADS = 6
+AGAIN = 5  # times that each kind, id and word is wanted
+EXPLAINED = 0.5  # of the lines that could be readings
+FEW, FEW_UNNAMED = 2, 3  # lines before anything is shown
+ASKED_AFTER = 10.0  # s, after which two readings that are equally likely are asked about
+FAR_SPANS = 3.0  # of all other values, beyond which a number of the table may stand for no value
 
 
-def work_out(lines: Sequence[bytes], words: Sequence[bytes]) -> StreamFormat | None:
-    """The format of `lines` (all could be readings), with names and legends from `words` beside them.
+def work_out(
+    lines: Sequence[Line], words: Sequence[bytes] = (), *, known: StreamFormat | None = None, paced: bool = True
+) -> Judgement | None:
+    """How the newest of `lines` are read, by their evidence. None where nothing reads them.
 
-    None until enough of them agree.
+    words: lines among which names and legends are looked for; known: how they are read so far, weighed in any case;
+    paced: the arrivals mean something, as they do not where a file of text is replayed.
     """
-    latin = any(text_of(line) is None for line in lines)
-    texts = [text for line in lines if (text := text_of(line, latin))]
-    if not texts:
+    latin = any(text_of(line) is None for _, _, line in lines[-MOST_LINES:])
+    heard = [(at, text) for at, _, line in lines[-MOST_LINES:] if (text := text_of(line, latin))]
+    if len(heard) < FEW:
         return None
-    proposals = [
-        each for make in (json_format, senml_format, named, _marked, separated) if (each := make(texts, words))
+    texts, arrivals = [text for _, text in heard], np.array([at for at, _ in heard])
+    long = _stretch(lines, heard, latin)
+    choice = choose(
+        texts, arrivals, words, (layout_of(known),) if known is not None and known.dialect != "senml" else ()
+    )
+    if choice is None or choice.best.explained < EXPLAINED * len(texts):
+        return None
+    best = _format(choice.best, texts, arrivals, long, words, latin, paced=paced)
+    if best is None:
+        return None
+    format, roles_sure = best
+    if len(texts) < FEW_UNNAMED and format.dialect not in ("json", "senml") and format.columns[0].name == "column 1":
+        return None
+    other = (
+        _format(choice.other, texts, arrivals, long, words, latin, paced=paced) if choice.other is not None else None
+    )
+    sure = choice.lead >= SURE_LEAD and choice.best.explained >= _enough(choice.best) and roles_sure
+    seconds = float(arrivals[-1] - arrivals[0])
+    format = msgspec.structs.replace(
+        format, worked_out_from=len(texts), sure=1.0 if sure else _share(choice.lead, len(texts))
+    )
+    if other is not None and choice.lead < SURE_LEAD and seconds >= ASKED_AFTER:
+        format = msgspec.structs.replace(format, question=_question(format, other[0], texts[-1]), other=other[0])
+    return Judgement(
+        format, _reading(choice.best, format), _reading(choice.other, other[0]) if choice.other and other else None,
+        choice.lead, len(texts), sure, choice.behind, tuple(texts[-3:]),
+    )  # fmt: skip
+
+
+def _enough(weight: Weight) -> int:
+    """Lines that are wanted before it is sure: a few, and each tag, id and word a few times."""
+    kinds = [
+        len(weight.layout.tags),
+        len({cut.kit for cut in weight.cuts if cut is not None}),
+        len(weight.layout.patterns),
     ]
-    best: StreamFormat | None = None
-    most = 0
-    for proposal in proposals:
-        lines_read = explained(proposal, texts)
-        if lines_read > most:
-            best, most = proposal, lines_read
-    if best is None or most < EXPLAINED * len(texts) or most < _needed(best, texts, words):
-        return None
-    share = most / len(texts)
-    sure = best.sure * (share if best.question == "" else 0.5)
-    return msgspec.structs.replace(best, worked_out_from=len(texts), latin=latin, sure=round(sure, 2))
+    kinds += [len(each.words) for each in weight.columns.values() if each.kind == "words"]
+    heads = [cut.fields[0] for cut in weight.cuts if cut is not None]
+    if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= MOST_HEADS:
+        kinds.append(few)  # they may turn out to be tags
+    return max(SURE_FROM, *(AGAIN * kind for kind in kinds if kind > 1), 0)
 
 
-def _needed(format: StreamFormat, texts: Sequence[str], words: Sequence[bytes]) -> int:
-    if format.dialect in ("json", "senml"):
-        return 2
-    named = format.dialect == "named" and format.separator == ":"
-    if named or any(column.name != f"column {at}" for at, column in enumerate(format.columns, 1)):
-        return FEW_WITH_NAMES
-    return ENOUGH_LINES
+def _share(lead: float, lines: int) -> float:
+    """How sure it is while it is so far only, below 0.95."""
+    return round(0.5 + 0.4 * min(1.0, max(0.0, lead / SURE_LEAD)) * min(1.0, lines / SURE_FROM), 2)
 
 
-def _marked(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
-    """Start and end marks, check letters, and ids in front of each line; inside them any dialect again."""
-    prefixed = _prefixed(texts, words)
-    if prefixed is not None:
-        return prefixed
-    start, end = _start_mark(texts), _end_mark(texts)
-    if not start and not end:
-        return None
-    inner = [each for text in texts if (each := unframed(text, start, end))]
-    if len(inner) < FEW_WITH_NAMES:
-        return None
-    found = next((made for make in (json_format, named, separated) if (made := make(inner, words))), None)
-    return msgspec.structs.replace(found, start=start, end=end) if found and not found.start else None
+def _reading(weight: Weight, format: StreamFormat) -> Reading:
+    return Reading(format, weight.bits / max(1, len(weight.cuts)), weight.explained, len(weight.cuts))
 
 
-def _start_mark(texts: Sequence[str]) -> str:
-    marks = Counter(match[1] for text in texts if (match := START_MARKS.match(text)))
-    if not marks:
-        return ""
-    mark, times = marks.most_common(1)[0]
-    return mark if times >= EXPLAINED * len(texts) else ""
+def _question(format: StreamFormat, other: StreamFormat, line: str) -> str:
+    one, two = len(format.channels), len(other.channels)
+    if format.decimal_comma != other.decimal_comma:
+        return f"Is “{line[:40]}” {_count(one)} with a decimal comma, or {_count(two)}?" if format.decimal_comma else (
+            f"Is “{line[:40]}” {_count(one)}, or {_count(two)} with a decimal comma?"
+        )  # fmt: skip
+    return f"Is “{line[:40]}” {_count(one)}, or {_count(two)}?"
 
 
-def _end_mark(texts: Sequence[str]) -> str:
-    count = len(texts)
-    if sum(1 for text in texts if re.search(r"\*[0-9A-Fa-f]{2}$", text)) >= EXPLAINED * count:
-        return "*"
-    ends = Counter(text[-1] for text in texts if re.search(r"[\d\s][A-Za-z>#$!&~/\\)\]]$", text))
-    if not ends:
-        return ""
-    mark, times = ends.most_common(1)[0]
-    return mark if times >= EXPLAINED * count and mark not in units() else ""
+def _count(numbers: int) -> str:
+    words = ("no number", "one number", "two numbers", "three numbers", "four numbers", "five numbers")
+    return words[numbers] if numbers < len(words) else f"{numbers} numbers"
 
 
-def _prefixed(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
-    """`kit2> 21.4;40` and its kin: a short id, a mark, then the line."""
-    for mark in ("\t", ">", "|", ": ", ":", ";", ",", " "):
-        parts = [text.partition(mark) for text in texts]
-        ids = Counter(kit.strip() for kit, found, rest in parts if found and rest.strip())
-        if sum(ids.values()) < 0.9 * len(texts) or not 1 <= len(ids) <= MOST_TAGS:
-            continue
-        tells = all(KIT_TAG.fullmatch(kit) and kit[0].isalpha() for kit in ids) and len(ids) > 1
-        topic = mark == "\t" and all(re.fullmatch(r"@\S{1,40}", kit) for kit in ids)
-        if not (tells or topic):
-            continue
-        inner = [rest.strip() for _, found, rest in parts if found]
-        found = next(
-            (each for make in (json_format, senml_format, named, separated) if (each := make(inner, words))), None
+def _format(
+    weight: Weight,
+    texts: Sequence[str],
+    arrivals: Floats,
+    long: Stretch,
+    words: Sequence[bytes],
+    latin: bool,
+    *,
+    paced: bool,
+) -> tuple[StreamFormat, bool] | None:
+    """The format of a layout with its columns, and whether it is sure what they are."""
+    layout = weight.layout
+    shape = StreamFormat(
+        layout.separator, (), dialect=layout.dialect, decimal_comma=layout.comma, start=layout.start, end=layout.end,
+        kit_mark=layout.kit_mark, latin=latin, patterns=layout.patterns,
+        lengths=tuple(sorted(set(layout.counts) - {max(layout.counts)})) if layout.counts else (),
+    )  # fmt: skip
+    if layout.dialect == "senml":
+        found = senml_format(texts, words)
+        return (
+            (msgspec.structs.replace(found, columns=tuple(unlike(found.columns))), True) if found is not None else None
         )
-        if found is not None and not found.shared:
-            return msgspec.structs.replace(found, kit_mark=mark)
-    return None
+    order = _keys_in_order(weight)
+    names = column_names(weight, order, words)
+    columns, sure = _columns(weight, order, names, arrivals, long, paced=paced)
+    if not any(column.role == "channel" for column in columns):
+        return None
+    format = msgspec.structs.replace(shape, columns=tuple(unlike(columns)))
+    return msgspec.structs.replace(format, proposals=_proposals(weight, order, format)), sure
+
+
+def _keys_in_order(weight: Weight) -> list[str]:
+    """The columns as they stand in the format: of rows by their place; of kinds by tag; of names as they come."""
+    layout = weight.layout
+    if layout.dialect == "separated":
+        return [str(at) for at in range(1, max(layout.counts) + 1)]
+    if layout.dialect == "tagged":
+        tags = sorted(layout.tags, key=lambda each: (len(each[0]), each[0]))
+        return [f"{tag}:{at}" for tag, count in tags for at in range(1, count + 1)]
+    if layout.dialect == "sentence":
+        return [
+            f"{k}:{at}" for k, pattern in enumerate(layout.patterns) for at in range(1, values_in_pattern(pattern) + 1)
+        ]
+    return list(weight.columns)
+
+
+def _columns(
+    weight: Weight,
+    order: Sequence[str],
+    names: Sequence[tuple[str, str]],
+    arrivals: Floats,
+    long: Stretch,
+    *,
+    paced: bool,
+) -> tuple[list[Column], bool]:
+    layout, sure = weight.layout, True
+    fields = _fields(weight.cuts, order)
+    far = _fields(cut_all(layout, long[1]), order) if long[1] else fields
+    when = long[0] if long[1] else arrivals
+    made: list[Column] = []
+    clocked = False
+    for key, (name, unit) in zip(order, names, strict=True):
+        held = weight.columns.get(key, ColumnText("number"))
+        unit = unit or held.unit
+        kind = "text" if key == layout.kit_key and held.kind != "number" else held.kind
+        column = Column(name, unit, "channel", kind=kind, key=_key(weight, key), words=held.words if held.kind == "words" else ())  # fmt: skip
+        rows, texts, kits = fields[key]
+        clock = None
+        if not clocked:
+            steps = np.diff(_of_busiest(numbers_of_column(texts, held.kind, layout.comma), kits))
+            values, times = numbers_of_column(far[key][1], held.kind, layout.comma), when[far[key][0]]
+            pace = pace_of(_of_busiest(values, far[key][2]), _of_busiest(times, far[key][2]))
+            clock = clock_of(column.name, column.unit, held.kind, pace, steps, alone=len(order) == 1, paced=paced)
+        if clock is not None:
+            column = msgspec.structs.replace(
+                column, role="clock", tick=clock.tick, unit=UNIT_NAMES.get(clock.tick, "s")
+            )
+            if held.kind != "time" and clock.tick not in UNIT_NAMES:
+                column = msgspec.structs.replace(column, unit="ticks")
+            sure = sure and clock.sure
+            clocked = layout.dialect not in ("tagged", "sentence")
+        else:
+            sure = sure and not (_may_turn_out_a_clock(column, texts, arrivals[rows], layout.comma) and paced)
+            column = msgspec.structs.replace(column, role=_role(weight, key, column, texts))
+            if not column.unit and column.role == "channel":
+                column = msgspec.structs.replace(column, unit=table()["unit"].get(name.lower(), ""))
+        made.append(column)
+    if layout.kit_mark and layout.kit_mark != "\t":
+        ids = [cut.kit for cut in weight.cuts if cut is not None]
+        sure = sure and few_again(ids)
+    return made, sure
+
+
+def _key(weight: Weight, key: str) -> str:
+    dialect = weight.layout.dialect
+    if dialect in ("named", "json"):
+        return key
+    return key.partition(":")[0] if dialect == "tagged" else ""
+
+
+Stretch = tuple[Floats, list[str]]
+"""Arrivals and texts of lines over all that is kept, every so many of them."""
+
+
+def _stretch(lines: Sequence[Line], heard: Sequence[tuple[float, str]], latin: bool) -> Stretch:
+    """Lines over a longer time than those that are weighed; nothing where those are all."""
+    every = len(lines) // MOST_LINES
+    if every < 2:
+        return np.empty(0), []
+    found = [(at, text) for at, _, line in lines[:: every + 1] if (text := text_of(line, latin))]
+    return np.array([at for at, _ in found]), [text for _, text in found]
+
+
+def _fields(cuts: Sequence[Cut | None], order: Sequence[str]) -> dict[str, tuple[list[int], list[str], list[str]]]:
+    """Of each column: the lines that hold it, its texts, and the kit of each."""
+    found: dict[str, tuple[list[int], list[str], list[str]]] = {key: ([], [], []) for key in order}
+    for row, cut in enumerate(cuts):
+        if cut is None:
+            continue
+        for key, field in zip(cut.keys, cut.fields, strict=True):
+            if key in found:
+                rows, texts, kits = found[key]
+                rows.append(row)
+                texts.append(field)
+                kits.append(cut.kit)
+    return found
+
+
+def numbers_of_column(texts: Sequence[str], kind: str, comma: bool) -> Floats:
+    """(n,) the numbers of a column's texts, nan where there is none."""
+    if kind == "number":
+        return np.array([n.value if (n := number_text(text, comma)) is not None else NAN for text in texts])
+    if kind == "hexadecimal":
+        return np.array([float(int(text, 16)) if text else NAN for text in texts])
+    if kind == "time":
+        return np.array([NAN if (s := clock_seconds(text)) is None else s for text in texts])
+    return np.full(len(texts), NAN)
+
+
+def _of_busiest(values: Floats, kits: Sequence[str]) -> Floats:
+    """Those of the kit that sends most: each kit's clock is its own."""
+    if len(set(kits)) < 2:
+        return values
+    busiest = Counter(kits).most_common(1)[0][0]
+    own: Floats = values[np.array([kit == busiest for kit in kits])]
+    return own
+
+
+def _may_turn_out_a_clock(column: Column, texts: Sequence[str], arrivals: Floats, comma: bool) -> bool:
+    """Whether a column rises all the time so far, so that it is too early to say that it is no clock."""
+    if column.kind != "number" or len(texts) < 3:
+        return False
+    pace = pace_of(numbers_of_column(texts, "number", comma), arrivals)
+    _, maybe = named_tick(column.name, column.unit)
+    early = pace.seconds < (SURE_AFTER if maybe else 1.0) or pace.values < 12
+    return early and pace.rises and (maybe or bool((pace.steps > 0).mean() > 0.5))
+
+
+def _role(weight: Weight, key: str, column: Column, texts: Sequence[str]) -> Role:
+    if key == weight.check:
+        return "ignored"
+    if key == weight.layout.kit_key:
+        return "kit"
+    if column.kind in ("text", "words"):
+        return "channel" if column.kind == "words" else "ignored"
+    if weight.layout.dialect == "tagged" and texts and set(texts) <= set(table()["sentinels"]["numbers"]):
+        return "ignored"  # nothing ever stands there
+    return "channel"
+
+
+def _proposals(weight: Weight, order: Sequence[str], format: StreamFormat) -> tuple[str, ...]:
+    """Texts from the table that stand far away from all other values of their column."""
+    known = table()["sentinels"]["numbers"]
+    found: list[str] = []
+    fields = _fields(weight.cuts, order)
+    for key, column in zip(order, format.columns, strict=True):
+        texts = fields[key][1]
+        suspects = [text for text in dict.fromkeys(texts) if text in known]
+        if column.kind != "number" or column.role == "clock" or not suspects:
+            continue
+        if column.role == "ignored":
+            found += suspects
+            continue
+        others = numbers_of_column([text for text in texts if text not in suspects], "number", format.decimal_comma)
+        others = others[np.isfinite(others)]
+        for suspect in suspects if len(others) else ():
+            middle = float(np.median(others))
+            away = abs(float(suspect) - middle)
+            if away > FAR_SPANS * (float(np.ptp(others)) + 1e-9 + abs(middle) * 0.2):
+                found.append(suspect)
+    return tuple(dict.fromkeys(found))

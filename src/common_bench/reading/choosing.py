@@ -1,0 +1,173 @@
+"""Choosing among layouts: which needs the fewest bits for the lines that were heard, and by how much. Lines in; the
+lightest layout and the lightest other one that reads other numbers out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from common_bench.model.block import Floats
+from common_bench.reading.description import number_text
+from common_bench.reading.layouts import Layout
+from common_bench.reading.naming import legend_in
+from common_bench.reading.proposing import KIT_ID, proposed, told_apart
+from common_bench.reading.roles import SHORTEST, pace_of, unit_at
+from common_bench.reading.weighing import Weight, cut_all, unexplained_bits, weigh
+
+SAMPLE = 48  # lines on which all layouts are weighed
+MOST_LINES = 200  # on which those that lead are weighed again
+LEADING = 3
+FAR_BEHIND = 60.0  # bits, beyond which a layout that explains less is not weighed
+AGAIN_WITHIN = 200.0  # bits on the sample, within which one is weighed again on more lines
+SHORT_IDS_BITS = 24.0  # ids of a letter and a small number are what kits are called; a quantity seldom looks like it
+LEGEND_BITS = 60.0  # a legend that names the tags
+CLOCK_BITS = 20.0  # for what a clock or counter in front tells
+LEAST_STEPS = 5
+SAME_LINES = 8  # of which two layouts must read the same numbers, to be the same
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """best: the lightest; other: the lightest that reads other numbers, None where there is none; lead: bits by which
+    that is heavier; lines: on how many lines they were weighed; behind: bits by which the layout of now is heavier, 0
+    where it is the lightest or reads the same numbers."""
+
+    best: Weight
+    other: Weight | None
+    lead: float
+    lines: int
+    behind: float = 0.0
+
+
+def choose(
+    texts: Sequence[str], arrivals: Floats, words: Sequence[bytes], also: Sequence[Layout] = ()
+) -> Choice | None:
+    """The choice for these lines (oldest first); None where no layout explains any. arrivals: (n,) s; words: lines among
+    which legends are looked for; also: layouts that are weighed in any case, as the one of now."""
+    sample = texts[-SAMPLE:]
+    layouts = list(dict.fromkeys([*told_apart(proposed(sample), sample, words), *also]))
+    legend = legend_in(words)
+    weights = _weighed(layouts, sample, arrivals[-SAMPLE:], legend)
+    if not weights:
+        return None
+    if len(texts) > len(sample):
+        far = weights[0].bits + AGAIN_WITHIN
+        leading = [each.layout for each in _different(weights) if each.bits < far][:LEADING]
+        leading += [layout for layout in also if layout not in leading]
+        weights = _weighed(leading, texts[-MOST_LINES:], arrivals[-MOST_LINES:], legend) or weights
+    best = weights[0]
+    others = [each for each in _different(weights)[1:] if each is not best]
+    nothing = sum(unexplained_bits(text) for text in texts[-len(best.cuts) :])
+    other = others[0] if others else None
+    lead = (other.bits if other is not None else nothing) - best.bits
+    return Choice(best, other, lead, len(best.cuts), _behind(best, weights, also, nothing))
+
+
+def _behind(best: Weight, weights: Sequence[Weight], also: Sequence[Layout], nothing: float) -> float:
+    """Bits by which the layout of now is heavier than the best."""
+    if not also or best.layout in also:
+        return 0.0
+    now = next((each for each in weights if each.layout in also), None)
+    if now is None:
+        return nothing - best.bits
+    return 0.0 if _numbers(now) == _numbers(best) else now.bits - best.bits
+
+
+def _weighed(
+    layouts: Sequence[Layout], texts: Sequence[str], arrivals: Floats, legend: dict[str, list[tuple[str, str]]]
+) -> list[Weight]:
+    """Those that explain anything, lightest first; one that explains far less than another is not weighed."""
+    cut = [(layout, cut_all(layout, texts)) for layout in layouts]
+    costs = [sum(unexplained_bits(t) for t, c in zip(texts, cuts, strict=True) if c is None) for _, cuts in cut]
+    order = sorted(range(len(cut)), key=costs.__getitem__)
+    found: list[tuple[float, int, Weight]] = []
+    most = float("inf")
+    for at in order:
+        layout, cuts = cut[at]
+        if costs[at] > most + FAR_BEHIND:
+            continue
+        made = weigh(layout, texts, cuts, most + FAR_BEHIND)
+        if made is None:
+            continue
+        bits = made.bits + _known_bits(made, legend) - _clock_bits(made, arrivals)
+        made = Weight(made.layout, bits, made.unexplained, made.cuts, made.columns, made.check)
+        found.append((bits, at, made))
+        most = min(most, bits)
+    return [each for _, _, each in sorted(found, key=lambda each: each[:2])]
+
+
+def _known_bits(weight: Weight, legend: dict[str, list[tuple[str, str]]]) -> float:
+    """What is known beforehand of how kits are called, and what a legend says."""
+    layout, bits = weight.layout, 0.0
+    if layout.tags and legend and {tag for tag, _ in layout.tags} <= legend.keys():
+        bits -= LEGEND_BITS
+    if layout.kit_key:
+        bits -= LEGEND_BITS + _again_bits(weight, len({cut.kit for cut in weight.cuts if cut is not None}))
+    if layout.kit_mark:
+        ids = {cut.kit for cut in weight.cuts if cut is not None}
+        numbers = [each.lstrip("".join(filter(str.isalpha, each)) + "-_#") for each in ids]
+        if len(ids) > 1 and all(map(KIT_ID.fullmatch, ids)) and all(len(each) <= 2 for each in numbers):
+            bits -= SHORT_IDS_BITS + _again_bits(weight, len(ids))
+    return bits
+
+
+def _clock_bits(weight: Weight, arrivals: Floats) -> float:
+    """What a first column tells of the arrivals, or of itself: one that keeps pace with them in some unit says when lines
+    come; one that counts lines says how many there were. That the whole part of a number should do so is chance."""
+    layout = weight.layout
+    if layout.dialect not in ("separated", "sentence") or layout.comma or len(weight.columns) < 2:
+        return 0.0
+    key = "1" if layout.dialect == "separated" else "0:1"
+    held = weight.columns.get(key)
+    if held is None or held.kind != "number":
+        return 0.0
+    rows = [(row, number.value) for row, cut in enumerate(weight.cuts) if cut is not None and cut.keys[0] == key and (number := number_text(cut.fields[0], False))]  # fmt: skip
+    if len(rows) < LEAST_STEPS:
+        return 0.0
+    values = np.array([value for _, value in rows])
+    steps = values[1:] - values[:-1]
+    if (steps == steps[0]).all() and steps[0] != 0.0:
+        return CLOCK_BITS
+    pace = pace_of(values, arrivals[[row for row, _ in rows]])
+    return CLOCK_BITS if pace.rises and pace.seconds > SHORTEST and unit_at(pace) else 0.0
+
+
+def _again_bits(weight: Weight, ids: int) -> float:
+    """Every kit has its own first values, which were sent once and not again; they say nothing against kits."""
+    return 16.0 * (ids - 1) * max(1, len(weight.columns))
+
+
+def _different(weights: Sequence[Weight]) -> list[Weight]:
+    """The lightest of all that read the same numbers from the same lines."""
+    kept: list[Weight] = []
+    seen: set[tuple[object, ...]] = set()
+    for weight in weights:
+        read = tuple(_numbers(weight))
+        if read not in seen:
+            seen.add(read)
+            kept.append(weight)
+    return kept
+
+
+def _numbers(weight: Weight) -> list[object]:
+    """What the last lines say under it, without regard to how they are cut."""
+    comma = weight.layout.comma
+    found: list[object] = []
+    for cut in weight.cuts[-SAME_LINES:]:
+        if cut is None:
+            found.append(None)
+            continue
+        fields = tuple(
+            number.value if (number := number_text(field, comma)) is not None else field
+            for key, field in zip(cut.keys, cut.fields, strict=True)
+            if weight.columns[key].kind != "text"
+        )
+        found.append((cut.kit, _tag_of(cut.keys), fields))
+    return found
+
+
+def _tag_of(keys: tuple[str, ...]) -> str:
+    return keys[0].partition(":")[0] if keys and ":" in keys[0] and not keys[0][0].isdigit() else ""

@@ -1,0 +1,262 @@
+"""Weighing a layout against the lines that were heard: how many bits they take under it. A layout and lines in; its
+weight, with what each column holds, out.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import NamedTuple
+
+import numpy as np
+
+from common_bench.model.stream import ASSUMED_NO_VALUE, ValueKind
+from common_bench.reading.check_sums import checks
+from common_bench.reading.description import (
+    CHARACTER_BITS,
+    LETTER_BITS,
+    MOST_WORDS,
+    NumberText,
+    counts_bits,
+    letters_bits,
+    number_text,
+    numbers_bits,
+    sequence_bits,
+    series_bits,
+    words_bits,
+)
+from common_bench.reading.layouts import Cut, Layout, cutter
+from common_bench.reading.values import BARE_HEX, HEX_TEXT, clock_seconds, word_value
+
+MOSTLY_NUMBERS, MOST_OF_A_COLUMN = 0.5, 0.9  # of its fields are what it holds; a line with any other is not explained
+COLUMN_BITS = 4.0
+DIALECT_BITS = {"separated": 1.0, "json": 1.0, "senml": 1.0, "named": 2.0, "tagged": 8.0, "sentence": 30.0}
+COMMA_BITS, MARK_BITS, IDS_BITS, KIND_BITS = 3.0, 4.0, 8.0, 6.0
+MANY_DECIMALS, DECIMAL_BITS = 3, 6.0  # numbers with a decimal comma have few decimals
+ID_NAMES_BITS = 90.0  # names that differ in their number alone are rather ids of kits
+ID_NAME = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,2}")
+FIXED_LETTER_BITS, FIXED_DIGIT_BITS, MARK_DIGIT_BITS = 0.5, 16.0, 40.0
+LONGEST_WORD = 24
+
+
+class ColumnText(NamedTuple):
+    """What a column holds: its kind, the unit behind its values, the places of fields that do not fit, and the words
+    of a column of words."""
+
+    kind: ValueKind
+    unit: str = ""
+    misfits: tuple[int, ...] = ()
+    words: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Weight:
+    """bits: in all; unexplained: of those, for lines that the layout does not explain; cuts: (n,) each line cut, None
+    where it is not explained; columns: key -> what it holds, in the order in which they come; check: the key of a
+    column that holds a check sum of what stands before it, or `*` for the check digits of the frame."""
+
+    layout: Layout
+    bits: float
+    unexplained: float
+    cuts: tuple[Cut | None, ...]
+    columns: dict[str, ColumnText]
+    check: str = ""
+
+    @property
+    def explained(self) -> int:
+        return sum(1 for cut in self.cuts if cut is not None)
+
+
+def unexplained_bits(text: str) -> float:
+    return CHARACTER_BITS * (len(text) + 1)
+
+
+def cut_all(layout: Layout, texts: Sequence[str]) -> list[Cut | None]:
+    cut = cutter(layout)
+    return [cut(text) for text in texts]
+
+
+def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most: float = math.inf) -> Weight | None:
+    """The weight of a layout that cuts the texts in this way; None where it explains none of them, or is heavier than
+    `most` by what it does not explain alone."""
+    kept = list(cuts)
+    columns: dict[str, ColumnText] = {}
+    check = _check_sum(layout, texts, kept)
+    for key, (rows, fields) in _fields_of_columns(kept).items():
+        if key == check:
+            columns[key] = ColumnText("text")
+            continue
+        found = column_text(fields, layout.comma)
+        if found is None:
+            for row in rows:
+                kept[row] = None
+            continue
+        columns[key] = found
+        for place in found.misfits:
+            kept[rows[place]] = None
+    unexplained = sum(unexplained_bits(text) for text, cut in zip(texts, kept, strict=True) if cut is None)
+    if unexplained > most or not any(kept):
+        return None
+    held = {key for cut in kept if cut is not None for key in cut.keys}
+    columns = {key: each for key, each in columns.items() if key in held}
+    if not any(each.kind in ("number", "hexadecimal", "on/off", "words") for each in columns.values()):
+        return None
+    bits = unexplained + _stated_bits(layout, columns)
+    ids = [cut.kit for cut in kept if cut is not None]
+    if layout.kit_mark or layout.kit_key:
+        bits += words_bits(ids)
+    bits += sequence_bits([cut.keys if cut is not None else None for cut in kept])
+    series: dict[tuple[str, str], list[str]] = {}
+    for cut in kept:
+        if cut is not None:
+            for key, field in zip(cut.keys, cut.fields, strict=True):
+                series.setdefault((cut.kit, key), []).append(field)
+    for (_, key), fields in series.items():
+        if key not in (check, layout.kit_key):
+            bits += column_bits(tuple(fields), columns[key].kind, layout.comma)
+    if layout.end == "*" and check != "*":
+        bits += 8.0 * len(ids)
+    return Weight(layout, bits, unexplained, tuple(kept), columns, check)
+
+
+def _fields_of_columns(cuts: Sequence[Cut | None]) -> dict[str, tuple[list[int], list[str]]]:
+    found: dict[str, tuple[list[int], list[str]]] = {}
+    for row, cut in enumerate(cuts):
+        if cut is not None:
+            for key, field in zip(cut.keys, cut.fields, strict=True):
+                rows, fields = found.setdefault(key, ([], []))
+                rows.append(row)
+                fields.append(field)
+    return found
+
+
+def _stated_bits(layout: Layout, columns: dict[str, ColumnText]) -> float:
+    bits = DIALECT_BITS[layout.dialect] + COLUMN_BITS * len(columns) + COMMA_BITS * layout.comma
+    bits += sum(MARK_BITS + _mark_bits(mark) for mark in (layout.start, layout.end) if mark)
+    bits += IDS_BITS * (layout.kit_mark != "" or layout.kit_key != "")
+    bits += sum(letters_bits(tag) for tag, _ in layout.tags if not tag.startswith("#"))
+    bits += sum(_literal_bits(pattern, len(layout.patterns) > 1) for pattern in layout.patterns)
+    if layout.dialect == "named" and len(columns) > 1 and all(ID_NAME.fullmatch(key) for key in columns):
+        bits += ID_NAMES_BITS
+    bits += KIND_BITS * max(0, len(layout.counts) - 1, len(layout.tags) - 1, len(layout.patterns) - 1)
+    return bits + 2.0 * sum(1 for each in columns.values() if each.kind in ("words", "text", "hexadecimal"))
+
+
+def _literal_bits(pattern: str, one_of_many: bool) -> float:
+    """Words between values are expected to be words; a digit that never changes is rather a value that stands still.
+    Where there are several patterns, words that change might be values as well."""
+    letter = LETTER_BITS if one_of_many else FIXED_LETTER_BITS
+    return sum(FIXED_DIGIT_BITS if each.isdigit() else letter for each in pattern if each.isalnum())
+
+
+def _mark_bits(mark: str) -> float:
+    rest = re.sub(r"(?<=[A-Za-z]{2})[0-9]{1,2}(?![0-9])", "#", mark)  # as in `kit2>`; other digits are rather values
+    return sum(MARK_DIGIT_BITS if each.isdigit() else LETTER_BITS if each.isalpha() else 1.0 for each in rest)
+
+
+def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
+    """What most fields of a column are; None where they are nothing that can be read."""
+    filled = [at for at, field in enumerate(fields) if field not in ASSUMED_NO_VALUE]
+    if not filled:
+        return ColumnText("number")
+    enough = MOSTLY_NUMBERS * len(filled)
+    numbers = {at: number_text(fields[at], comma) for at in filled}
+    good = sum(1 for each in numbers.values() if each is not None)
+    if good >= enough:
+        if any(each is not None and each.exponent for each in numbers.values()) and _is_bare_hex(fields, filled):
+            return ColumnText("hexadecimal")
+        unit = Counter(each.unit for each in numbers.values() if each is not None and each.unit).most_common(1)
+        return ColumnText("number", unit[0][0] if unit else "", tuple(at for at in filled if numbers[at] is None))
+    enough = MOST_OF_A_COLUMN * len(filled)
+    kind: ValueKind
+    for kind in ("time", "on/off", "hexadecimal"):
+        misfits = tuple(at for at in filled if not _fits(fields[at], kind))
+        if len(misfits) <= len(filled) - enough:
+            return ColumnText(kind, misfits=misfits)
+    if _is_bare_hex(fields, filled):
+        return ColumnText("hexadecimal")
+    return _words_of(fields, filled, comma)
+
+
+def _fits(field: str, kind: str) -> bool:
+    if kind == "time":
+        return clock_seconds(field) is not None
+    if kind == "on/off":
+        return field in ("0", "1") or word_value(field) is not None
+    return HEX_TEXT.fullmatch(field) is not None
+
+
+def _is_bare_hex(fields: Sequence[str], filled: Sequence[int]) -> bool:
+    if len({len(fields[at]) for at in filled}) != 1:
+        return False
+    seen = sorted({fields[at] for at in filled})
+    if len(seen) < 2 or not all(BARE_HEX.fullmatch(each) for each in seen):
+        return False
+    same = next((at for at, (a, b) in enumerate(zip(seen[0], seen[-1], strict=True)) if a != b), 0)  # a start mark
+    return any(each.isalpha() for field in seen for each in field[max(1, same) :])
+
+
+def _words_of(fields: Sequence[str], filled: Sequence[int], comma: bool) -> ColumnText | None:
+    """A column of a few words that come again and again, or of one that stands still."""
+    times = Counter(fields[at] for at in filled)
+    usual = [word for word, count in times.items() if count >= 2 or len(filled) < 6]
+    if not 1 <= len(usual) <= MOST_WORDS or sum(times[word] for word in usual) < 0.9 * len(filled):
+        return None
+    if any(len(word) > LONGEST_WORD or number_text(word, not comma) is not None for word in usual):
+        return None
+    if len(filled) < 2 * len(usual) and len(usual) > 1:
+        return None
+    known = frozenset(usual)
+    misfits = tuple(at for at in filled if fields[at] not in known)
+    return ColumnText("words" if 2 <= len(usual) <= 6 else "text", misfits=misfits, words=tuple(sorted(usual)))
+
+
+@lru_cache(maxsize=256)
+def column_bits(fields: tuple[str, ...], kind: ValueKind, comma: bool) -> float:
+    """To write a column of one kit, each field given the ones before."""
+    if kind in ("words", "text", "on/off"):
+        return words_bits(fields) + sum(FIXED_DIGIT_BITS for word in set(fields) for each in word if each.isdigit())
+    filled = [field for field in fields if field not in ASSUMED_NO_VALUE]
+    bits = 0.0
+    if len(filled) < len(fields):
+        bits += sequence_bits([field in ASSUMED_NO_VALUE for field in fields]) + LETTER_BITS
+    if kind == "number":
+        numbers: list[NumberText] = [each for field in filled if (each := number_text(field, comma)) is not None]
+        if comma and numbers:
+            bits += DECIMAL_BITS * max(0, max(each.decimals for each in numbers) - MANY_DECIMALS)
+        return bits + series_bits(numbers)
+    if kind == "hexadecimal":
+        values = np.array([float(int(field, 16)) for field in filled])
+    else:
+        digits = max(
+            len(field.replace(",", ".").rpartition(".")[2]) if "." in field or "," in field else 0 for field in filled
+        )
+        values = np.rint(np.array([(clock_seconds(field) or 0.0) for field in filled]) * 10.0 ** min(6, digits))
+    return bits + numbers_bits(values)
+
+
+def _check_sum(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None]) -> str:
+    """The key of a last column that is a check sum of what stands before it; `*` for that of the frame."""
+    rows = [at for at, cut in enumerate(cuts) if cut is not None]
+    if layout.end == "*":
+        bodies = [texts[at].rpartition("*") for at in rows]
+        return "*" if checks([(body, digits) for body, _, digits in bodies]) else ""
+    if layout.dialect != "separated" or max(layout.counts) < 2 or layout.kit_mark or layout.separator == " ":
+        return ""
+    last = str(max(layout.counts))
+    pairs = []
+    for at in rows:
+        cut = cuts[at]
+        if cut is not None and cut.keys[-1] == last:
+            body, _, _ = texts[at].removesuffix(layout.end).rpartition(layout.separator)
+            pairs.append((body, cut.fields[-1]))
+    return last if len({digits for _, digits in pairs}) >= 3 and checks(pairs) else ""
+
+
+def entropy(counts: Sequence[int]) -> float:
+    """Bits for each of things that come so often."""
+    return counts_bits(counts) / max(1, sum(counts))

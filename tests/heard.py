@@ -1,0 +1,52 @@
+"""Lines as they are heard: bytes in any chunks, each stamped by the line that it belongs to; and what was read of them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+
+from common_bench.model.block import Block, Stamped
+from common_bench.model.stream import StreamFormat
+from common_bench.reading.reader import Heard
+from common_bench.reading.rows import Line
+from common_bench.reading.working_out import work_out
+
+
+def paced(data: bytes, cuts: Iterable[int], every: float) -> list[Stamped]:
+    """The bytes in chunks that end at least where a line ends, each line every so many s after the one before."""
+    ends = [match.end() for match in re.finditer(rb"\r\n|\r|\n", data)]
+    places = sorted({0, len(data), *ends, *(cut for cut in cuts if 0 <= cut <= len(data))})
+    found = []
+    for low, high in zip(places, places[1:], strict=False):
+        lines = int(np.searchsorted(ends, low, side="right"))
+        found.append(Stamped((lines + 1) * every, data[low:high]))
+    return found
+
+
+def now_read(blocks: list[Block], heard: Heard) -> list[Block]:
+    """The blocks with those newly heard; what was read anew is void in those of before."""
+    if heard.anew >= 0:
+        kept = []
+        for block in blocks:
+            count = int(np.searchsorted(block.offset, heard.anew))
+            kept += [block.part(0, count)] if count else []
+        blocks = kept
+    return [*blocks, *heard.blocks]
+
+
+def as_lines(lines: Sequence[bytes], every: float = 0.02) -> list[Line]:
+    """Lines one after the other, so many s apart."""
+    found, at = [], 0
+    for place, line in enumerate(lines):
+        found.append((place * every, at, line))
+        at += len(line) + 1
+    return found
+
+
+def format_of_lines(lines: Sequence[bytes], words: Sequence[bytes] = ()) -> StreamFormat:
+    """How these lines are read."""
+    found = work_out(as_lines([*words, *lines]), words)
+    assert found is not None
+    return found.format
