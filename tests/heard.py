@@ -5,10 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 
+import msgspec
 import numpy as np
 
 from common_bench.model.block import Block, Stamped
 from common_bench.model.stream import StreamFormat
+from common_bench.reading.format_finding import OtherLine
 from common_bench.reading.reader import Heard
 from common_bench.reading.rows import Line
 from common_bench.reading.working_out import work_out
@@ -36,6 +38,24 @@ def now_read(blocks: list[Block], heard: Heard) -> list[Block]:
     return [*blocks, *heard.blocks]
 
 
+def all_read(heard: Iterable[Heard]) -> list[Block]:
+    """The blocks of all that was heard, as they stand in the end."""
+    found: list[Block] = []
+    for each in heard:
+        found = now_read(found, each)
+    return found
+
+
+def all_told(heard: Iterable[Heard]) -> list[OtherLine]:
+    """The lines that are no readings of all that was heard, as they stand in the end, in their order."""
+    found: list[OtherLine] = []
+    for each in heard:
+        if each.anew >= 0:
+            found = [line for line in found if line.offset < each.anew]
+        found += [*each.again, *each.other_lines]
+    return sorted(found, key=lambda line: line.offset)
+
+
 def as_lines(lines: Sequence[bytes], every: float = 0.02) -> list[Line]:
     """Lines one after the other, so many s apart."""
     found, at = [], 0
@@ -46,7 +66,7 @@ def as_lines(lines: Sequence[bytes], every: float = 0.02) -> list[Line]:
 
 
 def format_of_lines(lines: Sequence[bytes], words: Sequence[bytes] = ()) -> StreamFormat:
-    """How these lines are read."""
+    """How these lines are read, as a format that somebody has set by hand: it stands whatever comes."""
     found = work_out(as_lines([*words, *lines]), words)
     assert found is not None
-    return found.format
+    return msgspec.structs.replace(found.format, by_hand=True)

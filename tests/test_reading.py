@@ -16,10 +16,10 @@ from common_bench.reading.clock import ClockMap
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
 from common_bench.reading.plain import plain_table
 from common_bench.reading.reader import Heard, Reader, values_in
-from heard import format_of_lines
+from heard import all_read, all_told, format_of_lines, paced
 
 
-def stamped(data: bytes, cuts: list[int], rate: float = 2000.0) -> list[Stamped]:
+def stamped(data: bytes, cuts: list[int], rate: float = 750.0) -> list[Stamped]:
     """The bytes in chunks; each byte's stamp depends on its place alone, in steps of 64 bytes."""
     places = sorted({0, len(data), *(cut % (len(data) + 1) for cut in cuts), *range(0, len(data), 64)})
     return [Stamped((low // 64) * 64 / rate, data[low:high]) for low, high in zip(places, places[1:], strict=False)]
@@ -37,8 +37,6 @@ def read(chunks: list[Stamped], groups: list[int], reader: Reader | None = None)
     return reader, heard
 
 
-def blocks_of(heard: list[Heard]) -> list[Block]:
-    return [block for each in heard for block in each.blocks]
 
 
 def joined_columns(blocks: list[Block]) -> dict[str, np.ndarray]:
@@ -90,13 +88,11 @@ def test_chunks_never_matter(seed: int, cuts: list[int], groups: list[int]) -> N
     data = kit_stream(150, seed)
     whole_reader, whole = read(stamped(data, []), [10**6])
     reader, pieces = read(stamped(data, cuts), groups)
-    one, other = joined_columns(blocks_of(whole)), joined_columns(blocks_of(pieces))
+    one, other = joined_columns(all_read(whole)), joined_columns(all_read(pieces))
     assert one.keys() == other.keys()
     for name in one:
         np.testing.assert_array_equal(one[name], other[name], err_msg=name)
-    assert [told for each in whole for told in each.other_lines] == [
-        told for each in pieces for told in each.other_lines
-    ]
+    assert all_told(whole) == all_told(pieces)
     assert (reader.lines, reader.readings, reader.unreadable, reader.notes) == (
         whole_reader.lines, whole_reader.readings, whole_reader.unreadable, whole_reader.notes,
     )  # fmt: skip
@@ -120,7 +116,7 @@ def test_reading_many_lines_at_once_equals_reading_them_one_by_one(rows: list[tu
     fast = Reader(known).feed([Stamped(1.0, b"\n".join(lines) + b"\n")])
     slowly = Reader(known)
     slow = [slowly.feed([Stamped(1.0, line + b"\n")]) for line in lines]
-    one, other = joined_columns(fast.blocks), joined_columns(blocks_of(slow))
+    one, other = joined_columns(fast.blocks), joined_columns(all_read(slow))
     for name in [n for n in one if n.startswith("channel")]:
         np.testing.assert_array_equal(one[name], other[name])
     assert fast.unreadable == sum(each.unreadable for each in slow)
@@ -139,7 +135,7 @@ def test_the_quick_way_is_taken_for_plain_lines_and_refuses_all_others() -> None
 def test_no_bytes_make_the_reader_fail_or_invent(data: bytes, cuts: list[int]) -> None:
     reader, heard = read(stamped(data, cuts), [])
     assert reader.lines == len(re.findall(rb"\r\n|\r|\n", data))
-    for block in blocks_of(heard):
+    for block in all_read(heard):
         for row, offset in enumerate(block.offset.tolist()):
             line = re.split(rb"[\r\n]", data[offset:])[0]
             assert reader.format is not None
@@ -156,7 +152,7 @@ def test_no_bytes_make_the_reader_fail_or_invent(data: bytes, cuts: list[int]) -
         ("time_s,voltage\n" + "".join(f"{k / 10},{k}\n" for k in range(6)), ",", ("time_s", "voltage"), ("clock", "channel")),
         ("force (N)\tangle (°)\n" + "1.5\t-20\n" * 6, "\t", ("force", "angle"), ("channel", "channel")),
         ("1.5 -20   7\n" * 6, " ", ("column 1", "column 2", "column 3"), ("channel",) * 3),
-        ("".join(f"{k * 20};{k}\n" for k in range(1, 9)), ";", ("column 1", "column 2"), ("clock", "channel")),
+        ("".join(f"{k * 20};{k}\n" for k in range(1, 40)), ";", ("column 1", "column 2"), ("clock", "channel")),
         ("21.5\n" * 6, ";", ("column 1",), ("channel",)),
         ("temp,temp\n" + "1,2\n" * 6, ",", ("temp", "temp 2"), ("channel", "channel")),
         ("Weigh!\nus;raw\n" + "1,2\n" + "5;6;\n" * 6, ";", ("us", "raw"), ("clock", "channel")),
@@ -166,7 +162,8 @@ def test_a_format_is_worked_out_by_looking(
     text: str, separator: str, columns: tuple[str, ...], roles: tuple[str, ...]
 ) -> None:
     reader = Reader()
-    reader.feed([Stamped(0.0, text.encode())])
+    for chunk in paced(text.encode(), [], 0.02):
+        reader.feed([chunk])
     assert reader.format is not None
     assert tuple(column.name for column in reader.format.columns) == columns
     assert tuple(column.role for column in reader.format.columns) == roles
@@ -328,7 +325,7 @@ def test_a_restart_during_a_run_whose_first_lines_come_late_finds_its_place(late
 
 
 def test_a_known_format_reads_from_the_first_line_on() -> None:
-    known = StreamFormat(";", work_out([b"1;2"] * 5, [b"ms;load"]).columns)  # type: ignore[union-attr]
+    known = format_of_lines([b"20;2", b"40;2", b"60;2"], [b"ms;load"])
     heard = Reader(known).feed([Stamped(0.5, b"20;7\n")])
     assert heard.blocks[0].channels["load"].tolist() == [7.0]
     assert heard.blocks[0].clock.tolist() == [0.02]

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from common_bench.model.block import Stamped
+from common_bench.model.block import Block, Stamped
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.dialects import line_reader, long_way
 from common_bench.reading.format_finding import is_words
@@ -27,7 +27,7 @@ from common_bench.reading.spans import spans_of
 from common_bench.reading.values import clock_seconds, kind_of, value_of
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
-from heard import format_of_lines, now_read, paced
+from heard import all_read, all_told, format_of_lines, now_read, paced
 
 NONE = frozenset(["", "nan"])
 
@@ -40,7 +40,7 @@ def lines_of(dialect: str, seconds: float = 3.0, seed: int = 9) -> list[bytes]:
 
 def format_of(dialect: str) -> StreamFormat:
     reader, lines = Reader(), lines_of(dialect)
-    for chunk in paced(b"\n".join(lines) + b"\n", [], 3.0 / len(lines)):
+    for chunk in paced(b"\n".join(lines) + b"\n", [], 0.02):
         reader.feed([chunk])
     assert reader.format is not None
     return reader.format
@@ -88,15 +88,14 @@ def test_no_cut_matters_in_any_dialect(
         ]
         other.append(one_by_one.feed(halves))
         place += many
+    blocks = [all_read(each) for each in (one, other)]
     for what in ("t", "clock", "arrival", "offset", "gap_before", "clock_u"):
-        joined = [np.concatenate([getattr(b, what) for heard in each for b in heard.blocks] or [np.empty(0)]) for each in (one, other)]  # fmt: skip
+        joined = [np.concatenate([getattr(b, what) for b in each] or [np.empty(0)]) for each in blocks]
         np.testing.assert_array_equal(*joined, err_msg=what)
-    for channel in {name for heard in one for block in heard.blocks for name in block.channels}:
-        joined = [np.concatenate([b.channels[channel] for heard in each for b in heard.blocks if channel in b.channels]) for each in (one, other)]  # fmt: skip
+    for channel in {name for block in blocks[0] for name in block.channels}:
+        joined = [np.concatenate([b.channels[channel] for b in each if channel in b.channels]) for each in blocks]
         np.testing.assert_array_equal(*joined, err_msg=channel)
-    assert [told for heard in one for told in heard.other_lines] == [
-        told for heard in other for told in heard.other_lines
-    ]
+    assert all_told(one) == all_told(other)
     assert (whole.lines, whole.readings, whole.kits) == (one_by_one.lines, one_by_one.readings, one_by_one.kits)
     assert whole.format == one_by_one.format
 
@@ -297,10 +296,10 @@ NAMED_ONCE = {"json-array", "relay-column", "seconds", "tabs"}  # what a column 
 def test_wherever_a_stream_is_joined_it_is_read_as_from_its_start(name: str, seed: int, start: int) -> None:
     """The first line is half a line, and which kinds of lines come first is chance."""
     data = b"\n".join(lines_of(name, 8.0, seed))[start:] + b"\n"
-    reader, whole, blocks = Reader(), FORMATS[name], []
+    reader, whole, blocks = Reader(), FORMATS[name], list[Block]()
     reader.join()
-    for at in range(0, len(data), 97):
-        blocks += reader.feed([Stamped(at / 5000, data[at : at + 97])]).blocks
+    for chunk in paced(data, range(0, len(data), 97), 0.02):
+        blocks = now_read(blocks, reader.feed([chunk]))
     assert reader.format is not None
     assert (reader.format.dialect, reader.format.decimal_comma) == (whole.dialect, whole.decimal_comma)
     assert len(reader.format.columns) == len(whole.columns)
@@ -315,12 +314,13 @@ def test_wherever_a_stream_is_joined_it_is_read_as_from_its_start(name: str, see
 
 def test_a_format_set_by_hand_counts_from_the_next_line() -> None:
     reader = Reader()
-    reader.feed([Stamped(0.0, b"21,4\n" * 8)])
+    for at in range(8):
+        reader.feed([Stamped(2.0 * at, b"21,4\n")])
     assert reader.format is not None
     assert reader.format.question
     assert reader.format.other is not None
     reader.read_as(reader.format.other)
-    heard = reader.feed([Stamped(1.0, b"21,5\n")])
+    heard = reader.feed([Stamped(20.0, b"21,5\n")])
     assert {name: values.tolist() for name, values in heard.blocks[0].channels.items()} == {"column 1": [21.0], "column 2": [5.0]}  # fmt: skip
 
 
@@ -445,7 +445,7 @@ def test_one_damaged_clock_value_moves_no_other_reading(row: int, damaged: bytes
         blocks = []
         for low in range(0, 100, step):
             chunks = [Stamped(0.02 * at, line + b"\n") for at, line in enumerate(sent[low : low + step], low)]
-            blocks += reader.feed(chunks).blocks
+            blocks = now_read(blocks, reader.feed(chunks))
         times.append(np.concatenate([block.t for block in blocks]))
     others = np.arange(100) != row
     np.testing.assert_allclose(times[1][others], times[0][others], atol=2e-3)

@@ -4,16 +4,18 @@ lightest layout and the lightest other one that reads other numbers out.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
 from common_bench.model.block import Floats
 from common_bench.reading.description import number_text
 from common_bench.reading.layouts import Layout
-from common_bench.reading.naming import legend_in
-from common_bench.reading.proposing import KIT_ID, proposed, told_apart
+from common_bench.reading.naming import are_names, legend_in, names_in
+from common_bench.reading.proposing import KIT_ID, MOST_TAGS, proposed, told_apart
 from common_bench.reading.roles import SHORTEST, pace_of, unit_at
 from common_bench.reading.weighing import Weight, cut_all, unexplained_bits, weigh
 
@@ -24,8 +26,10 @@ FAR_BEHIND = 60.0  # bits, beyond which a layout that explains less is not weigh
 AGAIN_WITHIN = 200.0  # bits on the sample, within which one is weighed again on more lines
 SHORT_IDS_BITS = 24.0  # ids of a letter and a small number are what kits are called; a quantity seldom looks like it
 LEGEND_BITS = 60.0  # a legend that names the tags
+NAMES_BITS = 20.0  # a line of names with as many as there are columns
 CLOCK_BITS = 20.0  # for what a clock or counter in front tells
 LEAST_STEPS = 5
+LOWEST_ID = 3  # kits are counted from a small number on
 SAME_LINES = 8  # of which two layouts must read the same numbers, to be the same
 
 
@@ -49,15 +53,15 @@ def choose(
     which legends are looked for; also: layouts that are weighed in any case, as the one of now."""
     sample = texts[-SAMPLE:]
     layouts = list(dict.fromkeys([*told_apart(proposed(sample), sample, words), *also]))
-    legend = legend_in(words)
-    weights = _weighed(layouts, sample, arrivals[-SAMPLE:], legend)
+    told = _told(layouts, words)
+    weights = _weighed(layouts, sample, arrivals[-SAMPLE:], told)
     if not weights:
         return None
     if len(texts) > len(sample):
         far = weights[0].bits + AGAIN_WITHIN
         leading = [each.layout for each in _different(weights) if each.bits < far][:LEADING]
         leading += [layout for layout in also if layout not in leading]
-        weights = _weighed(leading, texts[-MOST_LINES:], arrivals[-MOST_LINES:], legend) or weights
+        weights = _weighed(leading, texts[-MOST_LINES:], arrivals[-MOST_LINES:], told) or weights
     best = weights[0]
     others = [each for each in _different(weights)[1:] if each is not best]
     nothing = sum(unexplained_bits(text) for text in texts[-len(best.cuts) :])
@@ -76,9 +80,7 @@ def _behind(best: Weight, weights: Sequence[Weight], also: Sequence[Layout], not
     return 0.0 if _numbers(now) == _numbers(best) else now.bits - best.bits
 
 
-def _weighed(
-    layouts: Sequence[Layout], texts: Sequence[str], arrivals: Floats, legend: dict[str, list[tuple[str, str]]]
-) -> list[Weight]:
+def _weighed(layouts: Sequence[Layout], texts: Sequence[str], arrivals: Floats, told: Told) -> list[Weight]:
     """Those that explain anything, lightest first; one that explains far less than another is not weighed."""
     cut = [(layout, cut_all(layout, texts)) for layout in layouts]
     costs = [sum(unexplained_bits(t) for t, c in zip(texts, cuts, strict=True) if c is None) for _, cuts in cut]
@@ -92,24 +94,41 @@ def _weighed(
         made = weigh(layout, texts, cuts, most + FAR_BEHIND)
         if made is None:
             continue
-        bits = made.bits + _known_bits(made, legend) - _clock_bits(made, arrivals)
+        bits = made.bits + _known_bits(made, told) - _clock_bits(made, arrivals)
         made = Weight(made.layout, bits, made.unexplained, made.cuts, made.columns, made.check)
         found.append((bits, at, made))
         most = min(most, bits)
     return [each for _, _, each in sorted(found, key=lambda each: each[:2])]
 
 
-def _known_bits(weight: Weight, legend: dict[str, list[tuple[str, str]]]) -> float:
-    """What is known beforehand of how kits are called, and what a legend says."""
+class Told(NamedTuple):
+    """What words beside the lines tell: tags of a legend; (separator, columns) of lines of names."""
+
+    tags: frozenset[str]
+    names: frozenset[tuple[str, int]]
+
+
+def _told(layouts: Sequence[Layout], words: Sequence[bytes]) -> Told:
+    separators = {layout.separator for layout in layouts if layout.dialect == "separated" and max(layout.counts) > 1}
+    found = {
+        (separator, len(names)) for separator in separators for line in words
+        if separator.encode() in line and (names := names_in(line, separator)) and are_names(names)
+    }  # fmt: skip
+    return Told(frozenset(legend_in(words)), frozenset(found))
+
+
+def _known_bits(weight: Weight, told: Told) -> float:
+    """What is known beforehand of how kits are called, and what a legend and lines of names say."""
     layout, bits = weight.layout, 0.0
-    if layout.tags and legend and {tag for tag, _ in layout.tags} <= legend.keys():
+    if layout.tags and told.tags and {tag for tag, _ in layout.tags} <= told.tags:
         bits -= LEGEND_BITS
+    if layout.dialect == "separated" and (layout.separator, max(layout.counts) + bool(layout.kit_mark)) in told.names:
+        bits -= NAMES_BITS
     if layout.kit_key:
         bits -= LEGEND_BITS + _again_bits(weight, len({cut.kit for cut in weight.cuts if cut is not None}))
     if layout.kit_mark:
         ids = {cut.kit for cut in weight.cuts if cut is not None}
-        numbers = [each.lstrip("".join(filter(str.isalpha, each)) + "-_#") for each in ids]
-        if len(ids) > 1 and all(map(KIT_ID.fullmatch, ids)) and all(len(each) <= 2 for each in numbers):
+        if _are_called_kits(ids) and weight.explained >= 2 * len(ids):
             bits -= SHORT_IDS_BITS + _again_bits(weight, len(ids))
     return bits
 
@@ -133,6 +152,14 @@ def _clock_bits(weight: Weight, arrivals: Floats) -> float:
         return CLOCK_BITS
     pace = pace_of(values, arrivals[[row for row, _ in rows]])
     return CLOCK_BITS if pace.rises and pace.seconds > SHORTEST and unit_at(pace) else 0.0
+
+
+def _are_called_kits(ids: set[str]) -> bool:
+    """Whether ids are a few small numbers behind a letter or a word."""
+    if not 1 < len(ids) <= MOST_TAGS or not all(map(KIT_ID.fullmatch, ids)):
+        return False
+    numbers = [int(re.sub(r"\D", "", each)) for each in ids]
+    return min(numbers) <= LOWEST_ID and max(numbers) <= 3 * len(ids) + LOWEST_ID
 
 
 def _again_bits(weight: Weight, ids: int) -> float:

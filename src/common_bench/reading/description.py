@@ -129,7 +129,7 @@ def steps_bits(steps: Floats) -> float:
     bits = counts_bits((count - len(moved), len(moved))) + counts_bits((up, len(moved) - up))
     beyond = moved - 1.0
     width = float(np.minimum(beyond, TRIMMED * (middle_of(beyond) + 0.5)).sum()) / len(beyond)
-    share = width / (1.0 + width) if width > 0.0 else 0.5 / (len(moved) + 1.0)
+    share = min(width / (1.0 + width), 1.0 - 1e-9) if width > 0.0 else 0.5 / (len(moved) + 1.0)
     usual = beyond * -math.log2(share) - math.log2(1.0 - share) + 0.05
     if float(usual.max()) > ESCAPE_BITS:
         digits = np.log2(np.maximum(moved, 1.0))

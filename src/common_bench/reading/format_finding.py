@@ -5,6 +5,7 @@ not read.
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
@@ -17,8 +18,8 @@ from common_bench.reading.judgement import Judgement
 from common_bench.reading.kept_lines import KeptLines
 from common_bench.reading.layouts import layout_of
 from common_bench.reading.lines import Lines
-from common_bench.reading.naming import MOST_COLUMNS, could_be_reading, names_in
-from common_bench.reading.naming_columns import are_names, renamed
+from common_bench.reading.naming import MOST_COLUMNS, are_names, could_be_reading, names_in
+from common_bench.reading.naming_columns import renamed
 from common_bench.reading.partial_lines import PUNCTUATION, is_whole
 from common_bench.reading.rows import Line, ParsedLine, text_of
 from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
@@ -31,7 +32,7 @@ LOOK_AT = (2.5, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it i
 STRANGE_AT = (1, 2, 3, 5, 8, 12, 20, 40, 80, 160, 320, 640, 1280, 2560)  # lines that the format does not read
 DOUBT_AT = 12  # strange lines in a run, from which another format is looked for that is offered when it has ended
 MOST_WORDS = 60  # lines among which names and legends are looked for
-NOT_A_NUMBER = (b"#", b"/", b"%", b"[", b'"', b"<", b"$", b"{", b"(", b"!", b"*", b"@", b"\xc2", b"\xce")
+TWO_LETTERS = re.compile(rb"[A-Za-z]{2}|^[^0-9]*[A-Za-z]")
 SHOWN = 200  # characters of a line that are shown
 
 
@@ -144,7 +145,7 @@ class FormatFinder:
 
     def _worked_out(self, offset: int, known: StreamFormat | None) -> Judgement | None:
         lines = [each for each in self._kept.up_to(offset) if each[1] != self.doubtful]
-        words = [each for _, _, each in lines if each[:1].isalpha() or each[:1] in NOT_A_NUMBER]
+        words = [each for _, _, each in lines if TWO_LETTERS.search(each)]
         words = words if len(words) <= MOST_WORDS else [*words[: MOST_WORDS // 2], *words[-MOST_WORDS // 2 :]]
         found = work_out(lines, words, known=known, paced=self._paced)
         if found is not None:

@@ -33,6 +33,15 @@ def names_in(line: bytes, separator: str) -> list[tuple[str, str]] | None:
     return [name_and_unit(m[1], m[2] or m[3] or "") for m in found if m] if all(found) else None
 
 
+def are_names(found: Sequence[tuple[str, str]]) -> bool:
+    """Whether words are names of columns rather than a greeting: none of them says how a kit fares, no name comes in
+    bits, and a single word has a unit or is short."""
+    told = [word.lower() for name, _ in found for word in name.split()]
+    if any(word in table()["not_names"]["words"] or re.fullmatch(r"v?[0-9.]+", word) for word in told):
+        return False
+    return len(found) > 1 or bool(found[0][1]) or " " not in found[0][0]
+
+
 def name_and_unit(name: str, unit: str) -> tuple[str, str]:
     """A unit at the end of a name, as `temp_C`, is a unit where the table knows it."""
     if not unit and "_" in name and name.lower() not in table()["clock"]:

@@ -12,10 +12,9 @@ import msgspec
 
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.json_lines import decoded
-from common_bench.reading.naming import NAME, legend_in, name_and_unit, names_in
+from common_bench.reading.naming import NAME, are_names, legend_in, name_and_unit, names_in
 from common_bench.reading.rows import text_of
 from common_bench.reading.sentences import names_of
-from common_bench.reading.values import table
 from common_bench.reading.weighing import Weight
 
 Names = list[tuple[str, str]]
@@ -62,15 +61,6 @@ def _of_rows(weight: Weight, words: Sequence[bytes]) -> Names:
             if number.kind == "number" and re.fullmatch(r"[^\W\d_][\w .\-]{0,24}", name):
                 found[at] = name_and_unit(name, "")
     return found
-
-
-def are_names(found: Names) -> bool:
-    """Whether words are names of columns rather than a greeting: none of them says how a kit fares, no name comes in
-    bits, and a single word has a unit or is short."""
-    told = [word.lower() for name, _ in found for word in name.split()]
-    if any(word in table()["not_names"]["words"] or re.fullmatch(r"v?[0-9.]+", word) for word in told):
-        return False
-    return len(found) > 1 or bool(found[0][1]) or " " not in found[0][0]
 
 
 def _of_kinds(weight: Weight, words: Sequence[bytes]) -> Names:

@@ -143,6 +143,8 @@ def _in_rows(rows: Sequence[Sequence[str]], separator: str, comma: bool, of: int
         return []
     most = lengths.most_common(1)[0][0]
     ending = len(rows[-1]) if len(rows) > 1 and len(rows[-1]) == len(rows[-2]) else 0
+    if not all(kind_of(field, comma) for row in rows[-2:] for field in row):
+        ending = 0
     usual = [count for count, times in lengths.most_common(MOST_LENGTHS) if _is_length(count, times, most, ending, of)]
     found = [Layout("separated", separator, comma, counts=(count,)) for count in usual if count > 1]
     if len(usual) > 1:
@@ -172,7 +174,7 @@ def _in_tagged_rows(rows: Sequence[Sequence[str]], separator: str, comma: bool, 
             best[tag] = count, times
     heads = [row[0] for row in rows]
     turns = sum(1 for one, next in zip(heads, heads[1:], strict=False) if one != next)
-    tags = {tag: count for tag, (count, times) in best.items() if times >= 2 or len(rows) < 8}
+    tags = {tag: count for tag, (count, times) in best.items() if times >= 2}
     if len(rows) >= 8 and turns < 2 * len(tags):
         return []  # a quantity that changed its first digit
     if not 2 <= len(tags) <= MOST_TAGS or sum(best[tag][1] for tag in tags) < 0.5 * of:

@@ -234,8 +234,9 @@ class Reader:
     def _uncount(self, lines: Sequence[Line]) -> None:
         """Takes back the counts of lines of earlier feeds that are read anew; those of this feed are not counted yet."""
         read = line_reader(self.format) if self.format is not None else None
+        uncounted = self._feed_from if self._anew < 0 else min(self._feed_from, self._anew)
         for _, offset, line in lines:
-            if offset >= self._feed_from:
+            if offset >= uncounted:
                 break
             kind = self._told.pop(offset, "")
             if kind:

@@ -24,6 +24,7 @@ SURE_AFTER, SURE_LINES = 2.0, 12  # s and lines, before it is sure that what is 
 FEWEST = 5  # values
 MOST_FALLS = 0.04  # of the steps, at which a clock may begin anew
 EVEN = 0.02  # relative scatter of steps of a tick that is no unit's
+LEAP = 10.0  # times as far as nearly all steps: a clock that was set, or silence
 NICE = (1.0, 2.0, 2.5, 4.0, 5.0, 6.25, 8.0, 1.25, 3.125, 1.5625)
 ONE_TIME = 1e-3  # s: arrivals that lie closer together all came at once, and say nothing of a pace
 
@@ -67,7 +68,8 @@ def pace_of(values: Floats, arrivals: Floats) -> Pace:
     rises = int(falls.sum()) <= MOST_FALLS * len(steps) and bool((steps > 0).any())
     if falls.any():  # it begins anew near zero, or wraps round
         rises = rises and bool((v[1:][falls] <= 0.5 * v[:-1][falls]).all())
-    kept = ~falls
+    often = np.partition(steps, (19 * len(steps)) // 20)[(19 * len(steps)) // 20]
+    kept = ~falls & (steps <= LEAP * max(often, 0.0)) if often > 0 else ~falls
     seconds = float(np.diff(a)[kept].sum())
     per_second = float(steps[kept].sum()) / seconds if seconds > ONE_TIME else float("nan")
     straight = False

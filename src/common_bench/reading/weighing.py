@@ -32,15 +32,22 @@ from common_bench.reading.description import (
 from common_bench.reading.layouts import Cut, Layout, cutter
 from common_bench.reading.values import BARE_HEX, HEX_TEXT, clock_seconds, word_value
 
-MOSTLY_NUMBERS, MOST_OF_A_COLUMN = 0.5, 0.9  # of its fields are what it holds; a line with any other is not explained
+MOSTLY_NUMBERS, MOST_OF_A_FEW, MOST_OF_A_COLUMN, MANY = (
+    0.5,
+    0.75,
+    0.9,
+    12,
+)  # of its fields are what it holds; a line with any other is not explained
 COLUMN_BITS = 4.0
 DIALECT_BITS = {"separated": 1.0, "json": 1.0, "senml": 1.0, "named": 2.0, "tagged": 8.0, "sentence": 30.0}
 COMMA_BITS, MARK_BITS, IDS_BITS, KIND_BITS = 3.0, 4.0, 8.0, 6.0
 MANY_DECIMALS, DECIMAL_BITS = 3, 6.0  # numbers with a decimal comma have few decimals
+PARTED_MARK_BITS = 20.0  # what stands behind a separator is rather a column
 ID_NAMES_BITS = 90.0  # names that differ in their number alone are rather ids of kits
 ID_NAME = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,2}")
 FIXED_LETTER_BITS, FIXED_DIGIT_BITS, MARK_DIGIT_BITS = 0.5, 16.0, 40.0
 LONGEST_WORD = 24
+WORD = re.compile(r"[^\W\d_][^\W\d_ .\-]*(?:[ .\-]?[^\W_]+){0,2}")
 
 
 class ColumnText(NamedTuple):
@@ -87,7 +94,7 @@ def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most
     columns: dict[str, ColumnText] = {}
     check = _check_sum(layout, texts, kept)
     for key, (rows, fields) in _fields_of_columns(kept).items():
-        if key == check:
+        if key == check or (key == layout.kit_key and any(number_text(field, False) is None for field in fields)):
             columns[key] = ColumnText("text")
             continue
         found = column_text(fields, layout.comma)
@@ -98,6 +105,8 @@ def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most
         columns[key] = found
         for place in found.misfits:
             kept[rows[place]] = None
+    values = {key for key, each in columns.items() if each.kind != "text"}
+    kept = [cut if cut is not None and not values.isdisjoint(cut.keys) else None for cut in kept]
     unexplained = sum(unexplained_bits(text) for text, cut in zip(texts, kept, strict=True) if cut is None)
     if unexplained > most or not any(kept):
         return None
@@ -155,7 +164,8 @@ def _literal_bits(pattern: str, one_of_many: bool) -> float:
 
 def _mark_bits(mark: str) -> float:
     rest = re.sub(r"(?<=[A-Za-z]{2})[0-9]{1,2}(?![0-9])", "#", mark)  # as in `kit2>`; other digits are rather values
-    return sum(MARK_DIGIT_BITS if each.isdigit() else LETTER_BITS if each.isalpha() else 1.0 for each in rest)
+    bits = PARTED_MARK_BITS if re.search(r"[;,|\t]", mark) else 0.0
+    return bits + sum(MARK_DIGIT_BITS if each.isdigit() else LETTER_BITS if each.isalpha() else 1.0 for each in rest)
 
 
 def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
@@ -171,7 +181,7 @@ def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
             return ColumnText("hexadecimal")
         unit = Counter(each.unit for each in numbers.values() if each is not None and each.unit).most_common(1)
         return ColumnText("number", unit[0][0] if unit else "", tuple(at for at in filled if numbers[at] is None))
-    enough = MOST_OF_A_COLUMN * len(filled)
+    enough = (MOST_OF_A_COLUMN if len(filled) >= MANY else MOST_OF_A_FEW) * len(filled)
     kind: ValueKind
     for kind in ("time", "on/off", "hexadecimal"):
         misfits = tuple(at for at in filled if not _fits(fields[at], kind))
@@ -207,6 +217,8 @@ def _words_of(fields: Sequence[str], filled: Sequence[int], comma: bool) -> Colu
     if not 1 <= len(usual) <= MOST_WORDS or sum(times[word] for word in usual) < 0.9 * len(filled):
         return None
     if any(len(word) > LONGEST_WORD or number_text(word, not comma) is not None for word in usual):
+        return None
+    if len(usual) > 1 and not all(WORD.fullmatch(word) for word in usual):
         return None
     if len(filled) < 2 * len(usual) and len(usual) > 1:
         return None

@@ -29,6 +29,7 @@ from common_bench.reading.weighing import ColumnText, Weight, cut_all
 SURE_LEAD = 24.0  # bits: see docs/links.md for how often the leader is wrong at each lead
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
+FEW_WORDS = 12  # lines, as of a greeting with a menu
 AGAIN = 5  # times that each kind, id and word is wanted
 EXPLAINED = 0.5  # of the lines that could be readings
 FEW, FEW_UNNAMED = 2, 3  # lines before anything is shown
@@ -46,6 +47,7 @@ def work_out(
     """
     latin = any(text_of(line) is None for _, _, line in lines[-MOST_LINES:])
     heard = [(at, text) for at, _, line in lines[-MOST_LINES:] if (text := text_of(line, latin))]
+    heard = _without_words(heard)
     if len(heard) < FEW:
         return None
     texts, arrivals = [text for _, text in heard], np.array([at for at, _ in heard])
@@ -75,6 +77,12 @@ def work_out(
         format, _reading(choice.best, format), _reading(choice.other, other[0]) if choice.other and other else None,
         choice.lead, len(texts), sure, choice.behind, tuple(texts[-3:]),
     )  # fmt: skip
+
+
+def _without_words(heard: list[tuple[float, str]]) -> list[tuple[float, str]]:
+    """The lines without those that hold no digit and name nothing, where most have digits: words between rows."""
+    kept = [each for each in heard if any(map(str.isdigit, each[1])) or ":" in each[1] or "=" in each[1]]
+    return kept if len(kept) >= 0.6 * len(heard) or len(heard) - len(kept) <= FEW_WORDS else heard
 
 
 def _enough(weight: Weight) -> int:
