@@ -17,11 +17,12 @@ from common_bench.reading.layouts import Layout
 from common_bench.reading.naming import are_names, legend_in, names_in
 from common_bench.reading.proposing import KIT_ID, MOST_TAGS, proposed, told_apart
 from common_bench.reading.roles import SHORTEST, pace_of, unit_at
-from common_bench.reading.weighing import Weight, cut_all, unexplained_bits, weigh
+from common_bench.reading.weighing import Weight, cut_all, explain, unexplained_bits, weigh
 
 SAMPLE = 48  # lines on which all layouts are weighed
 MOST_LINES = 200  # on which those that lead are weighed again
 LEADING = 3
+CONFIRMING, CONFIRMED = 100, 0.9  # lines, and the share of them that a clear choice must explain to stand
 FAR_BEHIND = 60.0  # bits, beyond which a layout that explains less is not weighed
 AGAIN_WITHIN = 200.0  # bits on the sample, within which one is weighed again on more lines
 SHORT_IDS_BITS = 24.0  # ids of a letter and a small number are what kits are called; a quantity seldom looks like it
@@ -57,9 +58,9 @@ def choose(
     weights = _weighed(layouts, sample, arrivals[-SAMPLE:], told)
     if not weights:
         return None
-    if len(texts) > len(sample):
-        far = weights[0].bits + AGAIN_WITHIN
-        leading = [each.layout for each in _different(weights) if each.bits < far][:LEADING]
+    near = [each for each in _different(weights) if each.bits < weights[0].bits + AGAIN_WITHIN][:LEADING]
+    if len(texts) > len(sample) and len(near) > 1:
+        leading = [each.layout for each in near]
         leading += [layout for layout in also if layout not in leading]
         weights = _weighed(leading, texts[-MOST_LINES:], arrivals[-MOST_LINES:], told) or weights
     best = weights[0]
@@ -68,6 +69,15 @@ def choose(
     other = others[0] if others else None
     lead = (other.bits if other is not None else nothing) - best.bits
     return Choice(best, other, lead, len(best.cuts), _behind(best, weights, also, nothing))
+
+
+def confirmed(layout: Layout, texts: Sequence[str], lead: float) -> Choice | None:
+    """The same choice as before, where it was clear by `lead` bits and nearly all newer lines are as it says."""
+    recent = texts[-CONFIRMING:]
+    weight = explain(layout, recent, cut_all(layout, recent))
+    if weight is None or weight.explained < CONFIRMED * len(recent):
+        return None
+    return Choice(weight, None, lead, len(recent))
 
 
 def _behind(best: Weight, weights: Sequence[Weight], also: Sequence[Layout], nothing: float) -> float:

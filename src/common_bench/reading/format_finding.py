@@ -26,9 +26,10 @@ from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
 MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to be none
-TRY_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is judged
+TRY_AT = (3, 6, 12, 24, 45, 70, 100, 150, 200)  # lines at which it is judged
 TRY_LATER = 1.4  # times as many lines as at the last time
 LOOK_AT = (2.5, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
+WEIGHED_AT = (2,)  # of those, the look at which all layouts are weighed again
 STRANGE_AT = (1, 2, 3, 5, 8, 12, 20, 40, 80, 160, 320, 640, 1280, 2560)  # lines that the format does not read
 DOUBT_AT = 12  # strange lines in a run, from which another format is looked for that is offered when it has ended
 MOST_WORDS = 60  # lines among which names and legends are looked for
@@ -120,7 +121,7 @@ class FormatFinder:
         due = None
         if not self._settled and self._seen + len(piece) >= self._next:
             due = self._next - self._seen
-        if self._looks < len(LOOK_AT):
+        if self._looks < len(LOOK_AT) and piece.stamps[-1] >= self._began + LOOK_AT[self._looks]:
             late = int(np.searchsorted(piece.stamps, self._began + LOOK_AT[self._looks])) + 1
             if late <= len(piece) and (due is None or late < due):
                 due = late
@@ -137,17 +138,20 @@ class FormatFinder:
         where it stays as it is."""
         if self.steadfast or format.by_hand:
             return None
-        found = self._worked_out(offset, format)
+        before = self.judgement
+        stands = before is not None and before.clear and layout_of(before.format) == layout_of(format)
+        weighed = not stands or self._looks in WEIGHED_AT
+        found = self._worked_out(offset, format, 0.0 if weighed or before is None else before.lead)
         if found is None or held:
             return None
         self._settled = found.sure or (self._settled and format.sure >= 1.0)
         return self._better(found, format)
 
-    def _worked_out(self, offset: int, known: StreamFormat | None) -> Judgement | None:
+    def _worked_out(self, offset: int, known: StreamFormat | None, lead: float = 0.0) -> Judgement | None:
         lines = [each for each in self._kept.up_to(offset) if each[1] != self.doubtful]
         words = [each for _, _, each in lines if TWO_LETTERS.search(each)]
         words = words if len(words) <= MOST_WORDS else [*words[: MOST_WORDS // 2], *words[-MOST_WORDS // 2 :]]
-        found = work_out(lines, words, known=known, paced=self._paced)
+        found = work_out(lines, words, known=known, paced=self._paced, lead=lead)
         if found is not None:
             self.judgement = found
         return found

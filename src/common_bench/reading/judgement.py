@@ -18,7 +18,8 @@ class Reading(msgspec.Struct, frozen=True):
 
 class Judgement(msgspec.Struct, frozen=True):
     """format: how lines are read; best, other: that one, and the next that reads other numbers; lead: bits by which
-    `other` is heavier in all; sure: it is so clear that nothing is asked; behind: bits by which the format of before is
+    `other` is heavier in all; sure: it is so clear that nothing is asked; clear: so clear of its
+    shape that it is only confirmed from then on; behind: bits by which the format of before is
     heavier, 0 where it reads the same numbers; shown: the last lines."""
 
     format: StreamFormat
@@ -27,5 +28,6 @@ class Judgement(msgspec.Struct, frozen=True):
     lead: float
     lines: int
     sure: bool
+    clear: bool = False
     behind: float = 0.0
     shown: tuple[str, ...] = ()

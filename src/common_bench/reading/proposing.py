@@ -199,14 +199,16 @@ def _frames(texts: Sequence[str]) -> list[tuple[str, str]]:
         return []
     front = _common_front(texts)
     start, letters = NUMBER_END.sub("", front), NUMBER_END.sub("", re.split(r"\d", front)[0])
-    end = NUMBER_BEGIN.sub("", _common_front([text[::-1] for text in texts])[::-1]).strip()
+    back = _common_front([text[::-1] for text in texts])[::-1]
+    end, tail = NUMBER_BEGIN.sub("", back).strip(), re.split(r"\d", back)[-1].strip()
     if sum(1 for text in texts if re.search(r"\*[0-9A-Fa-f]{2}$", text)) >= MOSTLY * len(texts):
         end = "*"
     elif end in units() or end in SEPARATORS or len(end) > LONGEST_MARK:
         end = ""
     if len(start) > LONGEST_MARK:
         start = ""
-    tail = re.split(r"\d", end)[-1].strip() if end != "*" else end
+    if end == "*" or tail in units() or tail in SEPARATORS or len(tail) > LONGEST_MARK:
+        tail = end
     found = []
     for one in dict.fromkeys((start, letters, "")):
         found += [(one, other) for other in dict.fromkeys((end, tail, "")) if one or other]

@@ -65,7 +65,10 @@ def pace_of(values: Floats, arrivals: Floats) -> Pace:
         return Pace(float("nan"), 0.0, False, np.empty(0), len(v))
     steps = np.diff(v)
     falls = steps < 0
-    rises = int(falls.sum()) <= MOST_FALLS * len(steps) and bool((steps > 0).any())
+    rises = int(np.count_nonzero(falls)) <= MOST_FALLS * len(steps) and bool((steps > 0).any())
+    if not rises:
+        seconds = float(a[-1] - a[0])
+        return Pace(float("nan"), seconds, False, np.empty(0), len(v))
     if falls.any():  # it begins anew near zero, or wraps round
         rises = rises and bool((v[1:][falls] <= 0.5 * v[:-1][falls]).all())
     often = np.partition(steps, (19 * len(steps)) // 20)[(19 * len(steps)) // 20]

@@ -87,9 +87,9 @@ def cut_all(layout: Layout, texts: Sequence[str]) -> list[Cut | None]:
     return [cut(text) for text in texts]
 
 
-def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most: float = math.inf) -> Weight | None:
-    """The weight of a layout that cuts the texts in this way; None where it explains none of them, or is heavier than
-    `most` by what it does not explain alone."""
+def explain(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most: float = math.inf) -> Weight | None:
+    """What a layout that cuts the texts in this way makes of them, with the bits of what it leaves unexplained; None
+    where it explains none of them, or leaves more than `most` bits."""
     kept = list(cuts)
     columns: dict[str, ColumnText] = {}
     check = _check_sum(layout, texts, kept)
@@ -110,11 +110,19 @@ def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most
     unexplained = sum(unexplained_bits(text) for text, cut in zip(texts, kept, strict=True) if cut is None)
     if unexplained > most or not any(kept):
         return None
-    held = {key for cut in kept if cut is not None for key in cut.keys}
+    held = {key for keys in {cut.keys for cut in kept if cut is not None} for key in keys}
     columns = {key: each for key, each in columns.items() if key in held}
-    if not any(each.kind in ("number", "hexadecimal", "on/off", "words") for each in columns.values()):
+    return Weight(layout, unexplained, unexplained, tuple(kept), columns, check)
+
+
+def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most: float = math.inf) -> Weight | None:
+    """The weight of a layout that cuts the texts in this way; None where it explains none of them, or is heavier than
+    `most` by what it does not explain alone."""
+    made = explain(layout, texts, cuts, most)
+    if made is None:
         return None
-    bits = unexplained + _stated_bits(layout, columns)
+    kept, columns, check = made.cuts, made.columns, made.check
+    bits = made.unexplained + _stated_bits(layout, columns)
     ids = [cut.kit for cut in kept if cut is not None]
     if layout.kit_mark or layout.kit_key:
         bits += words_bits(ids)
@@ -129,7 +137,7 @@ def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most
             bits += column_bits(tuple(fields), columns[key].kind, layout.comma)
     if layout.end == "*" and check != "*":
         bits += 8.0 * len(ids)
-    return Weight(layout, bits, unexplained, tuple(kept), columns, check)
+    return Weight(layout, bits, made.unexplained, kept, columns, check)
 
 
 def _fields_of_columns(cuts: Sequence[Cut | None]) -> dict[str, tuple[list[int], list[str]]]:
@@ -185,7 +193,9 @@ def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
     kind: ValueKind
     for kind in ("time", "on/off", "hexadecimal"):
         misfits = tuple(at for at in filled if not _fits(fields[at], kind))
-        if len(misfits) <= len(filled) - enough:
+        odd = Counter(fields[at] for at in misfits)
+        again = kind == "on/off" and any(times > 1 for times in odd.values())  # a third word
+        if len(misfits) <= len(filled) - enough and not again:
             return ColumnText(kind, misfits=misfits)
     if _is_bare_hex(fields, filled):
         return ColumnText("hexadecimal")

@@ -14,7 +14,7 @@ import numpy as np
 
 from common_bench.model.block import Floats
 from common_bench.model.stream import Column, Role, StreamFormat
-from common_bench.reading.choosing import MOST_LINES, choose
+from common_bench.reading.choosing import MOST_LINES, choose, confirmed
 from common_bench.reading.description import number_text
 from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import Cut, layout_of
@@ -27,6 +27,8 @@ from common_bench.reading.values import NAN, clock_seconds, table
 from common_bench.reading.weighing import ColumnText, Weight, cut_all
 
 SURE_LEAD = 24.0  # bits: see docs/links.md for how often the leader is wrong at each lead
+STRETCH_LINES = 60  # of all that is kept, by which a pace is told
+CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
 FEW_WORDS = 12  # lines, as of a greeting with a menu
@@ -38,12 +40,18 @@ FAR_SPANS = 3.0  # of all other values, beyond which a number of the table may s
 
 
 def work_out(
-    lines: Sequence[Line], words: Sequence[bytes] = (), *, known: StreamFormat | None = None, paced: bool = True
+    lines: Sequence[Line],
+    words: Sequence[bytes] = (),
+    *,
+    known: StreamFormat | None = None,
+    paced: bool = True,
+    lead: float = 0.0,
 ) -> Judgement | None:
     """How the newest of `lines` are read, by their evidence. None where nothing reads them.
 
     words: lines among which names and legends are looked for; known: how they are read so far, weighed in any case;
-    paced: the arrivals mean something, as they do not where a file of text is replayed.
+    paced: the arrivals mean something, as they do not where a file of text is replayed; lead: bits by which `known` has
+    led so far, so that only its columns are looked at where it has led clearly.
     """
     latin = any(text_of(line) is None for _, _, line in lines[-MOST_LINES:])
     heard = [(at, text) for at, _, line in lines[-MOST_LINES:] if (text := text_of(line, latin))]
@@ -51,10 +59,13 @@ def work_out(
     if len(heard) < FEW:
         return None
     texts, arrivals = [text for _, text in heard], np.array([at for at, _ in heard])
-    long = _stretch(lines, heard, latin)
-    choice = choose(
-        texts, arrivals, words, (layout_of(known),) if known is not None and known.dialect != "senml" else ()
-    )
+    long, seconds = _stretch(lines, latin), lines[-1][0] - lines[0][0]
+    now = layout_of(known) if known is not None and known.dialect != "senml" else None
+    choice = confirmed(now, texts, lead) if now is not None and lead else None
+    if choice is None:
+        choice = choose(texts, arrivals, words, (now,) if now is not None else ())
+    if choice is not None:
+        texts, arrivals = texts[-choice.lines :], arrivals[-choice.lines :]
     if choice is None or choice.best.explained < EXPLAINED * len(texts):
         return None
     best = _format(choice.best, texts, arrivals, long, words, latin, paced=paced)
@@ -67,7 +78,6 @@ def work_out(
         _format(choice.other, texts, arrivals, long, words, latin, paced=paced) if choice.other is not None else None
     )
     sure = choice.lead >= SURE_LEAD and choice.best.explained >= _enough(choice.best) and roles_sure
-    seconds = float(arrivals[-1] - arrivals[0])
     format = msgspec.structs.replace(
         format, worked_out_from=len(texts), sure=1.0 if sure else _share(choice.lead, len(texts))
     )
@@ -75,7 +85,8 @@ def work_out(
         format = msgspec.structs.replace(format, question=_question(format, other[0], texts[-1]), other=other[0])
     return Judgement(
         format, _reading(choice.best, format), _reading(choice.other, other[0]) if choice.other and other else None,
-        choice.lead, len(texts), sure, choice.behind, tuple(texts[-3:]),
+        choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best),
+        choice.behind, tuple(texts[-3:]),
     )  # fmt: skip
 
 
@@ -226,10 +237,10 @@ Stretch = tuple[Floats, list[str]]
 """Arrivals and texts of lines over all that is kept, every so many of them."""
 
 
-def _stretch(lines: Sequence[Line], heard: Sequence[tuple[float, str]], latin: bool) -> Stretch:
-    """Lines over a longer time than those that are weighed; nothing where those are all."""
-    every = len(lines) // MOST_LINES
-    if every < 2:
+def _stretch(lines: Sequence[Line], latin: bool) -> Stretch:
+    """Every so many of all lines, as far as they go back, for the pace of a clock; nothing where there are few."""
+    every = len(lines) // STRETCH_LINES
+    if every < 1:
         return np.empty(0), []
     found = [(at, text) for at, _, line in lines[:: every + 1] if (text := text_of(line, latin))]
     return np.array([at for at, _ in found]), [text for _, text in found]
