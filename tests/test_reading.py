@@ -11,7 +11,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Stamped
-from common_bench.model.stream import StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
 from common_bench.reading.plain import plain_table
@@ -35,8 +34,6 @@ def read(chunks: list[Stamped], groups: list[int], reader: Reader | None = None)
         heard.append(reader.feed(chunks[at : at + size]))
         at += size
     return reader, heard
-
-
 
 
 def joined_columns(blocks: list[Block]) -> dict[str, np.ndarray]:

@@ -325,21 +325,21 @@ def test_a_format_set_by_hand_counts_from_the_next_line() -> None:
 
 
 def test_only_one_kits_lines_are_read_where_a_port_is_shared() -> None:
-    lines = b"K1;512;21.4\nK2;498;20.1\nK1;513;21.5\nK2;499;20.2\nK1;514;21.6\n"
+    lines = b"K1;512;21.4\nK2;498;20.1\nK1;513;21.5\nK2;499;20.2\n" * 8
     reader = Reader()
     reader.feed([Stamped(0.0, lines)])
     assert reader.format is not None
     one = Reader(msgspec.structs.replace(reader.format, only="K2"))
     heard = one.feed([Stamped(0.0, lines)])
-    assert np.concatenate([b.channels["column 1"] for b in heard.blocks]).tolist() == [498.0, 499.0]
+    assert np.concatenate([b.channels["column 1"] for b in heard.blocks]).tolist() == [498.0, 499.0] * 8
     assert one.unreadable == 0
-    numbers = b"id;load\n1;10\n2;20\n1;11\n2;21\n1;12\n2;22\n1;13\n2;23\n"
+    numbers = b"id;load\n" + b"1;10\n2;20\n1;11\n2;21\n1;12\n2;22\n1;13\n2;23\n" * 3
     plain = Reader()
     plain.feed([Stamped(0.0, numbers)])
     assert plain.format is not None
     two = Reader(msgspec.structs.replace(plain.format, only="2"))
     heard = two.feed([Stamped(0.0, numbers)])
-    assert np.concatenate([b.channels["load"] for b in heard.blocks]).tolist() == [20.0, 21.0, 22.0, 23.0]
+    assert np.concatenate([b.channels["load"] for b in heard.blocks]).tolist() == [20.0, 21.0, 22.0, 23.0] * 3
 
 
 @given(st.text(max_size=60))

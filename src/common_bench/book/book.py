@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from sqlalchemy import Connection, Engine, Table, create_engine, event, func, insert, select, text, update
+from sqlalchemy import Connection, Engine, Table, create_engine, delete, event, func, insert, select, text, update
 from sqlalchemy.pool import NullPool
 
 from common_bench.book import schema
@@ -217,6 +217,12 @@ class Book:
         source = schema.TABLES[table]
         with self._transaction() as connection:
             connection.execute(update(source).where(source.c.id == id).values(values))
+
+    def forget(self, table: str, id: int) -> None:
+        """Takes back a fact that nothing refers to. Raises BookTrouble where something does."""
+        source = schema.TABLES[table]
+        with self._transaction() as connection:
+            connection.execute(delete(source).where(source.c.id == id))
 
     def added(self, table: str, **values: Any) -> RowChange:
         """A row to add, with an id that has never been given before."""

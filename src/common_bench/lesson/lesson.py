@@ -143,6 +143,8 @@ class OpenLesson:
                 self.roster.keep_format(each.kit)
             elif each.what == "relayed":
                 self.roster.relay(each.kit, each.id)
+            elif each.what == "taken-back":
+                self.roster.take_back(each.kit)
             elif each.what == "run-kept":
                 self.working_up.ended(each.run, each.recorded, each.resumed)
         for run in self.working_up.collect():

@@ -19,6 +19,7 @@ from common_bench.record.speed import LEAST_BYTES, TEXT_BYTES, TEXT_SHARE, TRY_S
 from common_bench.record.supervision import JOINED
 
 WAIT = 0.2  # s
+HELD_FOR = 10.0  # s that readings are held back until it is sure how they are read
 REST = 0.1  # s that a port stays closed, so that its kit notices
 
 
@@ -26,12 +27,13 @@ def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
     """Prints until the time is over, the link goes away, or it is stopped; then a summary."""
     began = time.monotonic()
     opened, seen = opened_at_its_speed(read_address(link))
-    reader = Reader()
+    reader = Reader(paced=opened.address.kind != "file" or opened.address.path.endswith(".tape"))
+    out = Printer(as_json=as_json)
     if opened.address.kind in JOINED:
         reader.join()
     told: LinkTrouble | None = None
     if seen:
-        _print(reader.feed([Stamped(time.monotonic() - began, seen)]), reader, as_json)
+        out.take(reader.feed([Stamped(time.monotonic() - began, seen)]), reader)
     try:
         while seconds is None or time.monotonic() - began < seconds:
             ready, _, _ = select.select([opened], [], [], WAIT)
@@ -39,14 +41,15 @@ def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
                 continue
             data = opened.read()
             if data:
-                _print(reader.feed([Stamped(time.monotonic() - began, data)]), reader, as_json)
+                out.take(reader.feed([Stamped(time.monotonic() - began, data)]), reader)
     except LinkTrouble as trouble:
         told = trouble if trouble.code != "file-ended" else None
-        _print(reader.lost(time.monotonic() - began), reader, as_json)
+        out.take(reader.lost(time.monotonic() - began), reader)
     except KeyboardInterrupt:
         pass
     finally:
         opened.close()
+        out.flush()
         _summary(reader, opened.address.speed, time.monotonic() - began, as_json)
     if told is not None:
         raise told
@@ -73,17 +76,39 @@ def opened_at_its_speed(address: Address) -> tuple[Link, bytes]:
     return open_link(address), b""
 
 
-def _print(heard: Heard, reader: Reader, as_json: bool) -> None:
-    lines: list[tuple[int, dict[str, Any]]] = []
-    for block in heard.blocks:
-        lines += _readings(block)
-    for told in heard.other_lines:
-        if told.kind == "unreadable":
-            lines.append((told.offset, {"t": round(told.at, 6), "unreadable": told.line[:400].hex()}))
-        else:
-            lines.append((told.offset, {"t": round(told.at, 6), "note": told.text}))
-    for _, line in sorted(lines, key=lambda each: each[0]):
-        print(json.dumps(line, ensure_ascii=False) if as_json else _words(line), flush=True)
+class Printer:
+    """Prints what is heard, in order. Guarantees that a line is printed once, as it is read in the end: what has come is
+    held back until it is sure how lines are read, at most HELD_FOR s."""
+
+    def __init__(self, *, as_json: bool) -> None:
+        self._as_json = as_json
+        self._held: list[tuple[int, dict[str, Any]]] = []
+        self._printed = -1  # offset of the last line that was printed
+        self._holding = True
+
+    def take(self, heard: Heard, reader: Reader) -> None:
+        if heard.anew >= 0:
+            self._held = [each for each in self._held if each[0] < heard.anew]
+        for block in heard.blocks:
+            self._held += _readings(block)
+        for told in (*heard.again, *heard.other_lines):
+            if told.kind == "unreadable":
+                self._held.append((told.offset, {"t": round(told.at, 6), "unreadable": told.line[:400].hex()}))
+            else:
+                self._held.append((told.offset, {"t": round(told.at, 6), "note": told.text}))
+        sure = reader.format is not None and reader.format.sure >= 1.0
+        if not self._holding or sure or (self._held and self._held[-1][1]["t"] - self._held[0][1]["t"] > HELD_FOR):
+            self._holding = False
+            self.flush()
+
+    def flush(self) -> None:
+        """Prints all that is held back."""
+        for offset, line in sorted(self._held, key=lambda each: each[0]):
+            if offset > self._printed:
+                print(json.dumps(line, ensure_ascii=False) if self._as_json else _words(line), flush=True)
+        if self._held:
+            self._printed = max(self._printed, max(offset for offset, _ in self._held))
+        self._held = []
 
 
 def _readings(block: Block) -> list[tuple[int, dict[str, Any]]]:

@@ -18,6 +18,7 @@ from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.standins.classes import ALIASES
 
 WORKED_UP_WITHIN = 20.0  # s for runs that have ended to be in the book with their findings
+SURE_WITHIN = 4.0  # s for it to be sure how lines are read; then it is recorded as it is read so far
 HEARD_WITHIN = 8.0  # s for a kit to be opened, found readable and its format worked out
 
 
@@ -67,7 +68,8 @@ def _benches(lesson: OpenLesson, links: Sequence[str]) -> list[int]:
 
 
 def _wait(lesson: OpenLesson, groups: Sequence[int]) -> None:
-    deadline = time.monotonic() + HEARD_WITHIN
+    began = time.monotonic()
+    deadline = began + HEARD_WITHIN
     while any(lesson.roster.why_not_ready(group) for group in groups):
         lesson.tick()
         late = (
@@ -81,6 +83,14 @@ def _wait(lesson: OpenLesson, groups: Sequence[int]) -> None:
                 raise state.trouble
             raise LinkTrouble("no-readings-made-out", where=state.address.text if state is not None else "")
         time.sleep(0.05)
+    while not all(_is_sure(lesson, group) for group in groups) and time.monotonic() < began + SURE_WITHIN:
+        lesson.tick()
+        time.sleep(0.05)
+
+
+def _is_sure(lesson: OpenLesson, group: int) -> bool:
+    state = lesson.roster.state(group)
+    return state is not None and state.format is not None and state.format.sure >= 1.0
 
 
 def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Callable[[str], None]) -> None:

@@ -162,6 +162,16 @@ class Roster:
             store.refresh("kit")
         self._heard_by.relay(parent, kit, id, store.workings, store.calibrations(kit))
 
+    def take_back(self, kit: int) -> None:
+        """A kit that an id was taken for, which was none: nothing stays of it where nobody has used it."""
+        store = self._store
+        used = any(
+            row["kit"] == kit for table in ("bench", "reference_point", "calibration") for row in store.rows(table)
+        )
+        if not used:
+            store.book.forget("kit", kit)
+            store.refresh("kit")
+
     def leave(self, kit: int) -> None:
         self._heard_by.leave(kit)
         self.close_session(kit)
@@ -211,6 +221,8 @@ class Roster:
         if state is None or state.format is None:
             return
         found = state.format
+        if found.sure < 1.0:
+            return  # it is so far only
         wanted = next((each for each in self._store.plan.formats if alike(each, found)), None)
         if wanted is not None and wanted != found and not self._records(state):
             self._heard_by.read_as(kit, wanted)
@@ -238,7 +250,7 @@ class Roster:
             for kit in self.kits:
                 self._engine.calibrate(kit, self._store.calibrations(kit))
         if "kit" in tables:
-            self._follow_kits()
+            self._follow_kits({row.id for row in change.rows if row.table == "kit" and _tells_a_format(row)})
         if "plan" in tables:
             self._engine.work(self._store.workings)
 
@@ -249,14 +261,15 @@ class Roster:
         if plan != (state.asking if state is not None else None):
             self._heard_by.ask_kit(kit, plan)
 
-    def _follow_kits(self) -> None:
-        """Brings what the engine does with each kit in step with what the book says of it."""
+    def _follow_kits(self, formats: set[int]) -> None:
+        """Brings what the engine does with each kit in step with what the book says of it. formats: kits of which it
+        says anew how they are read."""
         for row in self._store.rows("kit"):
             state = self.kits.get(row["id"])
             if state is None or state.parent is not None:
                 continue
             format = format_of(row)
-            if format is not None and format != state.format:
+            if row["id"] in formats and format is not None and format != state.format:
                 self._heard_by.read_as(row["id"], format)
             wanted = _as_remembered(read_address(row["link"]), row["link"])
             if wanted.settings != state.address.settings or wanted.speed != state.address.speed:
@@ -317,6 +330,7 @@ class Roster:
         Raises Trouble while one of them records.
         """
         store, before = self._store, self.kits[kit].format
+        format = msgspec.structs.replace(format, by_hand=True, sure=1.0)
         rows = []
         for each, state in self.kits.items():
             own = state.format
@@ -324,6 +338,8 @@ class Roster:
                 continue
             if self._records(state):
                 raise PlanTrouble("kit-records")
+            if own is not None and not own.by_hand:  # what an undo goes back to
+                store.book.amend("kit", each, format=msgspec.json.encode(own).decode())
             rows.append(store.book.changed("kit", each, format=msgspec.json.encode(format).decode()))
         if every:
             others = tuple(f for f in store.plan.formats if not (before and alike(f, before)) and not alike(f, format))
@@ -357,6 +373,10 @@ class Roster:
     def restart(self, kit: int) -> None:
         """Restarts a kit where its link can. Raises Trouble where it cannot."""
         self._heard_by.restart(kit)
+
+
+def _tells_a_format(row: RowChange) -> bool:
+    return "format" in (row.after or {}) or "format" in (row.before or {})
 
 
 def _as_remembered(address: Address, link: str) -> Address:

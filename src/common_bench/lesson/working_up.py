@@ -19,6 +19,7 @@ from common_bench.lesson.planning import read_condition
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row, finding_row, run_of
 from common_bench.model.run import Finding, Run, RunSetting
+from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, PoolTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from common_bench.record.runs import Recorded
@@ -297,6 +298,38 @@ class WorkingUp:
         return self._workers.submit(
             lambda: [_reworked(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked]
         )
+
+    # another stream format for runs whose lines were read wrongly
+
+    def preview_reading_later(self, runs: Sequence[int], format: StreamFormat) -> Future[list[Reworked]]:
+        """What runs give whose lines are read anew under another format, by a worker. Changes nothing. The kit's clock
+        is mapped from the run's own lines then."""
+        store = self._store
+        asked = [
+            (
+                run,
+                msgspec.structs.replace(run.setting, format=format, clock=ClockState()),
+                {f.name: f for f in store.findings(run.id)},
+            )
+            for run in (store.run(each) for each in runs)
+            if run.setting is not None
+        ]
+        channels, wanted, book = store.channels, store.plan.findings, store.book
+        return self._workers.submit(
+            lambda: [_reworked(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked]
+        )
+
+    def read_anew(self, reworked: Sequence[Reworked]) -> Change:
+        """Keeps runs as they are read under another format, with all that follows, as one step of undo."""
+        rows: list[RowChange] = []
+        for each in reworked:
+            told = json.dumps(each.why_not.data) if each.why_not is not None else ""
+            values = {"setting": msgspec.json.encode(each.setting).decode(), "trouble": told}
+            rows.append(self._store.book.changed("run", each.run.id, **values))
+            rows += _finding_rows(self._store.book, each.run.id, each.before, each.after)
+        if not rows:
+            raise CalibrationTrouble("no-run-would-change")
+        return self._changes.do(f"Read {len(reworked)} run{'s' if len(reworked) != 1 else ''} anew", rows)
 
     def work_up_anew(self, reworked: Sequence[Reworked]) -> Change:
         """Works runs up by the plan's lines of now, as one step of undo; those that cannot be stay as they are."""

@@ -9,6 +9,7 @@ OFFERS = {
         "column_health",
         "ColumnHealth",
     ),
+    "judgement": ("Judgement",),
     "lines": ("LineCutter",),
     "naming": ("names_in",),
     "prompts": ("waiting_for",),

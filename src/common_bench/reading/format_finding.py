@@ -26,7 +26,8 @@ from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
 MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to be none
-TRY_AT = (3, 6, 12, 24, 45, 70, 100, 150, 200)  # lines at which it is judged
+FIND_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
+TRY_AT = (6, 12, 24, 45, 70, 100, 150, 200)  # lines at which one that is not sure is judged again
 TRY_LATER = 1.4  # times as many lines as at the last time
 LOOK_AT = (2.5, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
 WEIGHED_AT = (2,)  # of those, the look at which all layouts are weighed again
@@ -86,14 +87,14 @@ class FormatFinder:
         self._kept = KeptLines()
         self._waiting: list[Line] = []
         self._seen = 0
-        self._next = TRY_AT[0]
+        self._next = FIND_AT[0]
         self._began = float("nan")
         self._looks = 0
         self._strange = 0
 
     def begin_anew(self, known: StreamFormat | None = None) -> None:
         """Another format is set, or none: what waited for one waits no longer."""
-        self._waiting, self._seen, self._next, self._strange, self._looks = [], 0, TRY_AT[0], 0, 0
+        self._waiting, self._seen, self._next, self._strange, self._looks = [], 0, FIND_AT[0], 0, 0
         self._began = float("nan")
         self._settled, self.judgement, self.doubt = known is not None, None, None
         self._kept.clear()
@@ -114,8 +115,9 @@ class FormatFinder:
         """Remembers lines that have come."""
         self._kept.add(piece)
 
-    def due_in(self, piece: Lines) -> int | None:
-        """After how many lines of a piece the format is to be judged; None where not within it. Counts them as heard."""
+    def due_in(self, piece: Lines, *, known: bool) -> int | None:
+        """After how many lines of a piece the format is to be judged; None where not within it. Counts them as heard.
+        known: there is a format."""
         if self._began != self._began:
             self._began = float(piece.stamps[0])
         due = None
@@ -130,13 +132,14 @@ class FormatFinder:
             while self._looks < len(LOOK_AT) and float(piece.stamps[due - 1]) >= self._began + LOOK_AT[self._looks]:
                 self._looks += 1
             if self._seen >= self._next:
-                self._next = next((each for each in TRY_AT if each > self._seen), int(self._seen * TRY_LATER) + 1)
+                times = TRY_AT if known else FIND_AT
+                self._next = next((each for each in times if each > self._seen), int(self._seen * TRY_LATER) + 1)
         return due
 
     def judge(self, format: StreamFormat, offset: int, *, held: bool) -> tuple[StreamFormat, bool] | None:
         """Judges by all lines up to the one at an offset. Gives another format and whether it reads other numbers; None
         where it stays as it is."""
-        if self.steadfast or format.by_hand:
+        if self.steadfast or format.by_hand or format.only:
             return None
         before = self.judgement
         stands = before is not None and before.clear and layout_of(before.format) == layout_of(format)

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections import deque
 
+import numpy as np
+
 from common_bench.reading.lines import Lines
 from common_bench.reading.rows import Line
 
 MOST_KEPT = 2400  # lines
+NO_TEXT, SHOWN = b"\xff", 200  # what stands for a line too long to be one: a byte that is no text, and its beginning
 
 
 class KeptLines:
@@ -22,8 +25,9 @@ class KeptLines:
         self._count = 0
 
     def add(self, piece: Lines) -> None:
-        if piece.overlong:
-            return
+        if piece.overlong:  # its place is kept, and that nobody can read it
+            data = NO_TEXT + piece.data[:SHOWN]
+            piece = Lines(data + b"\n", np.array([0]), np.array([len(data)]), piece.stamps, piece.first)
         if len(piece) > MOST_KEPT:
             piece = piece.part(len(piece) - MOST_KEPT, len(piece))
         self._pieces.append(piece)

@@ -89,6 +89,7 @@ class Reader:
         self._missed = False
         self._anew, self._again = -1, list[OtherLine]()
         self._feed_from = 0  # offset of the first line of this feed
+        self._fresh: set[int] = set()  # offsets of lines of earlier feeds that waited, and are read in this one
         self._told: dict[int, str] = {}  # offset -> kind of the last lines that were no readings
         self._shared_format: StreamFormat | None = None  # of the port, while another reader reads for this one
         self._shared: list[ReadLines] = []
@@ -168,6 +169,7 @@ class Reader:
         others: list[OtherLine] = []
         self._shared = []
         self._anew, self._again = -1, []
+        self._fresh.clear()
         first = self._feed_from = pieces[0].first if pieces else 0
         for piece in pieces:
             self.lines += len(piece)
@@ -177,6 +179,7 @@ class Reader:
             if whole is None:
                 continue
             if whole.overlong:
+                self.finder.keep(whole)
                 others.append(OtherLine(float(whole.stamps[0]), whole.first, whole.data[:-1], "unreadable"))
             else:
                 self._judging(whole, blocks, others)
@@ -191,7 +194,7 @@ class Reader:
         low = 0
         while low < len(piece):
             rest = piece.part(low, len(piece)) if low else piece
-            due = self.finder.due_in(rest)
+            due = self.finder.due_in(rest, known=self.format is not None)
             part = rest if due is None else rest.part(0, due)
             self.finder.keep(part)
             if self.format is None:
@@ -238,6 +241,8 @@ class Reader:
         for _, offset, line in lines:
             if offset >= uncounted:
                 break
+            if offset in self._fresh:
+                continue
             kind = self._told.pop(offset, "")
             if kind:
                 self.unreadable -= kind == "unreadable"
@@ -330,6 +335,7 @@ class Reader:
                     else:
                         self.format = found.format
                         self.clock = self._clock_map(self._clock_state)
+                        self._fresh.update(each[1] for each in found.waiting)
                         self._one_by_one(found.waiting, blocks, others)
                     self._one_by_one(lines[place:], blocks, others)
                     return

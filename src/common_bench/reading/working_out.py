@@ -27,6 +27,7 @@ from common_bench.reading.values import NAN, clock_seconds, table
 from common_bench.reading.weighing import ColumnText, Weight, cut_all
 
 SURE_LEAD = 24.0  # bits: see docs/links.md for how often the leader is wrong at each lead
+MOSTLY_LATIN = 0.2  # of the lines
 STRETCH_LINES = 60  # of all that is kept, by which a pace is told
 CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
@@ -53,7 +54,7 @@ def work_out(
     paced: the arrivals mean something, as they do not where a file of text is replayed; lead: bits by which `known` has
     led so far, so that only its columns are looked at where it has led clearly.
     """
-    latin = any(text_of(line) is None for _, _, line in lines[-MOST_LINES:])
+    latin = _is_latin([line for _, _, line in lines[-MOST_LINES:]])
     heard = [(at, text) for at, _, line in lines[-MOST_LINES:] if (text := text_of(line, latin))]
     heard = _without_words(heard)
     if len(heard) < FEW:
@@ -88,6 +89,12 @@ def work_out(
         choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best),
         choice.behind, tuple(texts[-3:]),
     )  # fmt: skip
+
+
+def _is_latin(lines: Sequence[bytes]) -> bool:
+    """Whether lines hold letters that are none of UTF-8's, rather than noise now and then."""
+    odd = sum(1 for line in lines if not line.isascii() and text_of(line) is None)
+    return odd > max(1, MOSTLY_LATIN * len(lines))
 
 
 def _without_words(heard: list[tuple[float, str]]) -> list[tuple[float, str]]:

@@ -53,8 +53,9 @@ class Chain:
         *,
         held: bool = False,
         offset: int = 0,
+        paced: bool = True,
     ) -> None:
-        self.reader = Reader(format, clock, held=held, offset=offset)
+        self.reader = Reader(format, clock, held=held, offset=offset, paced=paced)
         self._workings = workings
         self._calibrations = tuple(calibrations)
         self._applied = {each.channel: Applied(each) for each in self._calibrations}
@@ -106,6 +107,8 @@ class Chain:
         return self._work(self.reader.lost(at))
 
     def _work(self, heard: Heard, ends_in: EndsIn | None = None) -> Flow:
+        if heard.anew >= 0:
+            self._evaluator = Evaluator(self._workings)
         worked: list[Worked] = []
         ended: int | None = None
         for block in heard.blocks:

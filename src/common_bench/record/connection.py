@@ -238,7 +238,7 @@ class KitConnection:
             reader.lines, reader.readings, reader.notes, reader.unreadable, run.state if run is not None else None,
             asking.plan if asking is not None else None, asking.answered if asking is not None else 0,
             asking.missed if asking is not None else 0, self.last_heard, self.last_reading, self.losses, self.speed.found,
-            self.speed.tried, self.tape.lines,
+            self.speed.tried, self.tape.lines, reader.finder.judgement, reader.finder.doubt,
         )  # fmt: skip
 
 

@@ -134,7 +134,9 @@ class Engine:
         format: StreamFormat | None = None, *, settled: bool = False,
     ) -> None:  # fmt: skip
         """Begins to listen to a kit; it is opened at once, or as soon as it can be."""
-        made = KitConnection(kit, session, address, Chain(workings, calibrations, format), self.now(), settled=settled)
+        paced = address.kind != "file" or address.path.endswith(".tape")
+        chain = Chain(workings, calibrations, format, paced=paced)
+        made = KitConnection(kit, session, address, chain, self.now(), settled=settled)
         self.ask(lambda: self._kits.update({kit: made}))
 
     def leave(self, kit: int) -> None:
@@ -318,11 +320,26 @@ class Engine:
             kit.live.forget_all()
         if reader.format is not known:
             self._events.tell(EngineEvent("format", kit.kit))
+            if known is not None and known.sure >= 1.0 and flow.heard.anew >= 0:
+                self._events.tell(EngineEvent("read-anew", kit.kit, format=known))
+        self._follow_ids(kit)
+        if again:
+            self._links.open_once_more(kit, at)
+
+    def _follow_ids(self, kit: KitConnection) -> None:
+        """Tells of ids once it is sure that they tell kits apart, and takes back those that were none."""
+        reader = kit.chain.reader
+        if reader.format is not None and not reader.format.shared and kit.relayed:
+            for id, each in list(kit.relayed.items()):
+                if each.run is None:
+                    self._kits.pop(kit.relayed.pop(id).kit, None)
+                    kit.told_of.discard(id)
+                    self._events.tell(EngineEvent("taken-back", each.kit, id=id))
+        if reader.format is None or reader.format.sure < 1.0:
+            return
         for id in [id for id in reader.kits if id and id not in kit.relayed and id not in kit.told_of]:
             kit.told_of.add(id)
             self._events.tell(EngineEvent("relayed", kit.kit, id=id))
-        if again:
-            self._links.open_once_more(kit, at)
 
     def _take(self, kit: KitConnection, flow: Flow, data: bytes, at: float, *, sparse: bool) -> None:
         restarted = kit.take(flow.heard, data, at)

@@ -8,6 +8,7 @@ from collections import deque
 from typing import Literal, NamedTuple
 
 from common_bench.model.run import Ending
+from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
 from common_bench.record.runs import Recorded
 
@@ -19,11 +20,13 @@ What = Literal[
     "run-kept",
     "run-worked",
     "format",
+    "read-anew",
     "lost",
     "back",
     "speed",
     "restarted",
     "relayed",
+    "taken-back",
     "failed",
 ]
 
@@ -34,7 +37,8 @@ class EngineEvent(NamedTuple):
     run: its id, for run-began, run-ended, run-kept (the book holds all of it by then) and run-worked; ending: how;
     recorded: what was seen of it live, None where it must be computed from its bytes; id: of a kit that is heard
     through this one's port (relayed); trouble: why (lost, failed); resumed: how often the run had been taken up again
-    before this end of it (run-kept).
+    before this end of it (run-kept); format: how lines were read before, where all was read anew; a kit that an id was
+    taken for is taken back where its id was none (taken-back).
     """
 
     what: What
@@ -45,6 +49,7 @@ class EngineEvent(NamedTuple):
     id: str = ""
     trouble: Trouble | None = None
     resumed: int = 0
+    format: StreamFormat | None = None
 
 
 class EventQueue:

@@ -108,6 +108,9 @@ class LiveWindow:
     def add(self, flow: Flow, *, sparse: bool = False) -> None:
         """sparse: a line need not hold every column."""
         with self._lock:
+            if flow.heard.anew >= 0:  # all has been read anew under another format
+                self._clear()
+                self._extents.clear()
             for worked in flow.worked:
                 self._add_block(worked.block, sparse=sparse)
                 for name, result in worked.results.items():
@@ -195,10 +198,13 @@ class LiveWindow:
     def forget_all(self) -> None:
         """Clears everything, raw channels too, as after another stream format."""
         with self._lock:
-            self._traces.clear()
-            self._guesses.clear()
-            self._latest.clear()
-            self._happened.clear()
+            self._clear()
+
+    def _clear(self) -> None:
+        self._traces.clear()
+        self._guesses.clear()
+        self._latest.clear()
+        self._happened.clear()
 
     def forget(self, *names: str) -> None:
         """Clears what a calibration or working gave before it was changed."""

@@ -11,6 +11,7 @@ from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import LinkTrouble, Trouble
+from common_bench.reading.judgement import Judgement
 from common_bench.record.live import LiveWindow
 from common_bench.record.rules import Rule
 from common_bench.record.tape import TapeLine
@@ -52,7 +53,8 @@ class KitState:
     warning: what only wants to be known. rate: lines per s (readings, of a relayed kit), load: share of
     what the speed carries, both nan while too early. last_heard, last_reading: s on the engine's clock.
     lines, readings, notes, unreadable: counts since it was first heard; answered, missed: of what it was asked for. tape: its last lines, oldest first.
-    live: the recent past, for drawing.
+    live: the recent past, for drawing. judgement: what speaks for how it is read, None where that was known before;
+    doubt: another format that would read its lines better, found while a run is recorded.
     """
 
     kit: int
@@ -84,6 +86,8 @@ class KitState:
     speed_found: bool = True
     speeds_tried: int = 1
     tape: tuple[TapeLine, ...] = ()
+    judgement: Judgement | None = None
+    doubt: StreamFormat | None = None
 
     @property
     def channels(self) -> tuple[str, ...]:

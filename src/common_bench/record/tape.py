@@ -54,7 +54,11 @@ class LastLines:
         """own_only: of a port that several kits share, only this kit's own readings (and what belongs to none)."""
         if heard.lines or heard.other_lines:
             self._copy = None
-        kinds = {each.offset: each.kind for each in heard.other_lines}
+        kinds = {each.offset: each.kind for each in (*heard.again, *heard.other_lines)}
+        if heard.anew >= 0:
+            for at, kept in enumerate(self._lines):
+                if kept.offset >= heard.anew:
+                    self._lines[at] = kept._replace(kind=kinds.get(kept.offset, "reading"))
         if kinds and self._lines:
             # A line that waited for the format is told late: its place on the tape learns what it was.
             seen = {line.offset: at for at, line in enumerate(self._lines) if line.offset in kinds}
