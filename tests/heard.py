@@ -11,7 +11,7 @@ import numpy as np
 from common_bench.model.block import Block, Stamped
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.format_finding import OtherLine
-from common_bench.reading.reader import Heard
+from common_bench.reading.heard import Heard
 from common_bench.reading.rows import Line
 from common_bench.reading.working_out import work_out
 

@@ -12,9 +12,10 @@ from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Stamped
 from common_bench.reading.clock import ClockMap
+from common_bench.reading.heard import Heard
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
 from common_bench.reading.plain import plain_table
-from common_bench.reading.reader import Heard, Reader, values_in
+from common_bench.reading.reader import Reader, values_in
 from heard import all_read, all_told, format_of_lines, paced
 
 

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Series, Source
-from common_bench.reading.reader import Heard
+from common_bench.reading.heard import Heard
 from common_bench.record.chain import Flow, Worked
 from common_bench.record.live import LiveWindow, Picture, thinned
 from common_bench.record.which import WhichIsWhich

@@ -15,6 +15,7 @@ from common_bench.lesson.changes import Changes
 from common_bench.lesson.lessons import begin_lesson
 from common_bench.lesson.planning import Planning
 from common_bench.lesson.pooling import Pooling
+from common_bench.lesson.reading_anew import ReadingAnew
 from common_bench.lesson.recording_runs import Recording
 from common_bench.lesson.register import Register
 from common_bench.lesson.roster import Roster
@@ -57,6 +58,7 @@ class OpenLesson:
         self.planning = Planning(self.store, self.changes, self.roster)
         self.calibrating = Calibrating(self.store, self.changes, self.roster, self.sensors, self.planning)
         self.working_up = WorkingUp(self.store, self.changes)
+        self.reading_anew = ReadingAnew(self.store, self.changes, self.working_up)
         self.recording = Recording(self.store, self.changes, self.roster, self._engine, self.working_up)
         self.pooling = Pooling(self.store, self.changes)
         self._closed = self._caught_up = False

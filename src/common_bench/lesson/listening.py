@@ -14,7 +14,8 @@ from common_bench.links.link import Link
 from common_bench.links.opening import open_link
 from common_bench.model.block import Block, Stamped
 from common_bench.model.trouble import LinkTrouble
-from common_bench.reading.reader import Heard, Reader
+from common_bench.reading.heard import Heard
+from common_bench.reading.reader import Reader
 from common_bench.record.speed import LEAST_BYTES, TEXT_BYTES, TEXT_SHARE, TRY_SPEED_FOR
 from common_bench.record.supervision import JOINED
 

@@ -19,7 +19,6 @@ from common_bench.lesson.planning import read_condition
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row, finding_row, run_of
 from common_bench.model.run import Finding, Run, RunSetting
-from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, PoolTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from common_bench.record.runs import Recorded
@@ -213,7 +212,7 @@ class WorkingUp:
         """Works a run up over another span. Raises Trouble where that gives no finding; the old one then stays."""
         book = self._store.book
         old = {finding.name: finding for finding in self._store.findings(run)}
-        rows = _finding_rows(book, run, old, self.worked_up(run, span))
+        rows = finding_rows(book, run, old, self.worked_up(run, span))
         if self._store.run(run).trouble is not None:
             rows.append(book.changed("run", run, trouble=""))
         return self._changes.do("Choose the span", rows)
@@ -273,8 +272,12 @@ class WorkingUp:
         ]
         channels, wanted, book = store.channels, store.plan.findings, store.book
         return self._workers.submit(
-            lambda: [_reworked(book, run, setting, before, channels, wanted) for run, setting, before in asked]
+            lambda: [reworked_run(book, run, setting, before, channels, wanted) for run, setting, before in asked]
         )
+
+    def work(self, work: Callable[[], list[Reworked]]) -> Future[list[Reworked]]:
+        """Has a worker do it."""
+        return self._workers.submit(work)
 
     # the plan's lines of now for runs that were made before them
 
@@ -296,40 +299,10 @@ class WorkingUp:
         ]
         channels, wanted, book = store.channels, store.plan.findings, store.book
         return self._workers.submit(
-            lambda: [_reworked(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked]
+            lambda: [
+                reworked_run(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked
+            ]
         )
-
-    # another stream format for runs whose lines were read wrongly
-
-    def preview_reading_later(self, runs: Sequence[int], format: StreamFormat) -> Future[list[Reworked]]:
-        """What runs give whose lines are read anew under another format, by a worker. Changes nothing. The kit's clock
-        is mapped from the run's own lines then."""
-        store = self._store
-        asked = [
-            (
-                run,
-                msgspec.structs.replace(run.setting, format=format, clock=ClockState()),
-                {f.name: f for f in store.findings(run.id)},
-            )
-            for run in (store.run(each) for each in runs)
-            if run.setting is not None
-        ]
-        channels, wanted, book = store.channels, store.plan.findings, store.book
-        return self._workers.submit(
-            lambda: [_reworked(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked]
-        )
-
-    def read_anew(self, reworked: Sequence[Reworked]) -> Change:
-        """Keeps runs as they are read under another format, with all that follows, as one step of undo."""
-        rows: list[RowChange] = []
-        for each in reworked:
-            told = json.dumps(each.why_not.data) if each.why_not is not None else ""
-            values = {"setting": msgspec.json.encode(each.setting).decode(), "trouble": told}
-            rows.append(self._store.book.changed("run", each.run.id, **values))
-            rows += _finding_rows(self._store.book, each.run.id, each.before, each.after)
-        if not rows:
-            raise CalibrationTrouble("no-run-would-change")
-        return self._changes.do(f"Read {len(reworked)} run{'s' if len(reworked) != 1 else ''} anew", rows)
 
     def work_up_anew(self, reworked: Sequence[Reworked]) -> Change:
         """Works runs up by the plan's lines of now, as one step of undo; those that cannot be stay as they are."""
@@ -345,7 +318,7 @@ class WorkingUp:
                 continue
             values = {"setting": msgspec.json.encode(each.setting).decode(), "trouble": ""}
             rows.append(book.changed("run", each.run.id, **values))
-            rows += _finding_rows(book, each.run.id, each.before, each.after)
+            rows += finding_rows(book, each.run.id, each.before, each.after)
         if not rows:
             raise CalibrationTrouble("no-run-would-change")
         count = sum(1 for row in rows if row.table == "run")
@@ -359,7 +332,7 @@ def no_reason(reason: str) -> str:
     return reason.strip()
 
 
-def _finding_rows(book: Book, run: int, old: dict[str, Finding], new: Sequence[Finding]) -> list[RowChange]:
+def finding_rows(book: Book, run: int, old: dict[str, Finding], new: Sequence[Finding]) -> list[RowChange]:
     rows = []
     for finding in new:
         values = finding_row(finding)
@@ -394,7 +367,7 @@ def _worked_up(book: Book, asked: Asked) -> Outcome:
     return Outcome(asked, replayed, tuple(found))
 
 
-def _reworked(
+def reworked_run(
     book: Book, run: Run, setting: RunSetting, before: dict[str, Finding], channels: dict[str, str],
     wanted: Sequence[str], names: Sequence[str] = (),
 ) -> Reworked:  # fmt: skip

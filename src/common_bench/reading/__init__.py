@@ -9,14 +9,12 @@ OFFERS = {
         "column_health",
         "ColumnHealth",
     ),
+    "heard": ("Heard",),
     "judgement": ("Judgement",),
     "lines": ("LineCutter",),
     "naming": ("names_in",),
     "prompts": ("waiting_for",),
-    "reader": (
-        "Heard",
-        "Reader",
-    ),
+    "reader": ("Reader",),
     "spans": (
         "Span",
         "spans_of",

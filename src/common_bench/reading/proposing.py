@@ -236,5 +236,10 @@ def _relayed(texts: Sequence[str]) -> list[Layout]:
         if not 2 <= len(usual) <= MOST_TAGS or sum(ids[kit] for kit in usual) < 0.8 * len(texts):
             continue
         inner = [rest.strip() for kit, met, rest in parts if met and kit.strip() in usual]
-        found += [replace(each, kit_mark=mark) for each in _json_or_frame(inner) if not each.kit_mark]
+        layouts = [each for each in _json_or_frame(inner) if not each.kit_mark and not _has_numbers_as_tags(each)]
+        found += [replace(each, kit_mark=mark) for each in layouts]
     return found
+
+
+def _has_numbers_as_tags(layout: Layout) -> bool:
+    return any(tag.isdigit() for tag, _ in layout.tags)

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from dataclasses import replace
 
 import msgspec
 import numpy as np
@@ -14,6 +13,7 @@ from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.dialects import line_reader, templates_of
 from common_bench.reading.format_finding import FormatFinder, OtherLine
+from common_bench.reading.heard import Heard, ReadLines, part_before
 from common_bench.reading.kept_lines import MOST_KEPT
 from common_bench.reading.lines import LineCutter, Lines
 from common_bench.reading.naming import could_be_reading
@@ -22,43 +22,6 @@ from common_bench.reading.rows import Line
 
 FEW_LINES = 6  # below this many, reading line by line is quicker than setting arrays up
 MOST_KITS = 64
-
-
-class ReadLines(NamedTuple):
-    """Lines in a row that one format has read, before a clock puts them in time.
-
-    values: (n, columns) raw numbers; stamps: (n,) s of arrival; offsets: (n,); kits: the id that each
-    names, None where the format names none.
-    """
-
-    format: StreamFormat
-    values: Floats
-    stamps: Floats
-    offsets: Ints
-    kits: tuple[str, ...] | None
-
-    def of_kit(self, id: str) -> ReadLines:
-        """Those of one kit."""
-        keep = np.array([kit == id for kit in self.kits or ()], bool)
-        return ReadLines(self.format, self.values[keep], self.stamps[keep], self.offsets[keep], (id,) * int(keep.sum()))
-
-
-@dataclass(frozen=True, slots=True)
-class Heard:
-    """What came of one feed: blocks in order, lines that are no readings, the whole lines themselves, and what was
-    read of lines on a port that several kits share. anew: byte offset from which on all has been read anew under another
-    format, so that what was given before of it is void, and `again` are the lines of before that are no readings under
-    it; -1 where nothing was.
-    """
-
-    blocks: list[Block]
-    other_lines: list[OtherLine]
-    lines: list[Lines]
-    readings: int
-    unreadable: int
-    shared: list[ReadLines] = field(default_factory=list)
-    anew: int = -1
-    again: list[OtherLine] = field(default_factory=list)
 
 
 class Reader:
@@ -221,7 +184,7 @@ class Reader:
             self._take_over(format)
             return
         first = half[0].offset if half else lines[0][1]
-        kept_blocks = [part for block in blocks if (part := _before(block, first)) is not None]
+        kept_blocks = [part for block in blocks if (part := part_before(block, first)) is not None]
         kept_others = [each for each in others if each.offset < first]
         self._uncount([*((each.at, each.offset, each.line) for each in half), *lines])
         blocks[:], others[:] = kept_blocks, [*kept_others, *half]
@@ -419,12 +382,6 @@ class Reader:
         for place in places[1:]:  # rows of several kinds may each have the clock in a column of their own
             raw = np.where(np.isnan(raw), table[:, place], raw)
         return raw * self.clock.tick
-
-
-def _before(block: Block, offset: int) -> Block | None:
-    """Those readings of a block whose lines begin before an offset; None where there are none."""
-    count = int(np.searchsorted(block.offset, offset))
-    return block if count == len(block) else block.part(0, count) if count else None
 
 
 def values_in(line: bytes, format: StreamFormat) -> list[float] | None:

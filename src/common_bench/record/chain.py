@@ -10,7 +10,8 @@ from common_bench.model.block import Block, Events, Series, Stamped
 from common_bench.model.calibration import Calibration
 from common_bench.model.run import RunSetting
 from common_bench.model.stream import ClockState, StreamFormat
-from common_bench.reading.reader import Heard, Reader
+from common_bench.reading.heard import Heard
+from common_bench.reading.reader import Reader
 from common_bench.workings.evaluate import Evaluator, Workings, check
 
 

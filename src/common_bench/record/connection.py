@@ -11,7 +11,7 @@ from common_bench.model.block import Stamped
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.trouble import LinkTrouble
-from common_bench.reading.reader import Heard
+from common_bench.reading.heard import Heard
 from common_bench.record.chain import Chain
 from common_bench.record.live import LiveWindow
 from common_bench.record.runs import RunUnderWay

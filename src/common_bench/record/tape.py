@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import deque
 from typing import NamedTuple
 
-from common_bench.reading.reader import Heard
+from common_bench.reading.heard import Heard
 
 TAPE_LINES = 400
 SHOWN = 200  # bytes of a line
