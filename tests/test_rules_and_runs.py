@@ -11,7 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.lesson.lesson import OpenLesson, lesson_summary
-from common_bench.lesson.words import age_words, bench_words, capital, kit_words, path_words, sure_words
+from common_bench.lesson.reading_words import sure_words
+from common_bench.lesson.words import age_words, bench_words, capital, kit_words, path_words
 from common_bench.model.block import Block
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.stream import StreamFormat
@@ -156,11 +157,8 @@ def test_words_for_ages_sureness_and_beginnings() -> None:
     assert age_words(today.isoformat()) == "today"
     assert age_words((today - timedelta(days=1)).isoformat()) == "1 day"
     assert age_words((today - timedelta(days=6)).isoformat()) == "6 days"
-    assert [sure_words(StreamFormat(";", (), sure=s)) for s in (1.0, 0.85, 0.5)] == [
-        "sure",
-        "fairly sure",
-        "a guess: please look",
-    ]
+    assert [sure_words(StreamFormat(";", (), sure=s)) for s in (1.0, 0.85)] == ["sure", "so far"]
+    assert sure_words(StreamFormat(";", (), by_hand=True)) == "set by hand, so it stands"
     assert sure_words(StreamFormat(";", (), question="which?")) == "two readings are equally likely"
     assert capital("the kit waits.") == "The kit waits."
     assert capital("") == ""

@@ -102,6 +102,13 @@ OFFERS = {
         "read_aloud",
         "sections",
     ),
+    "reading_words": (
+        "change_words",
+        "lead_words",
+        "shape_words",
+        "shown_readings",
+        "sure_words",
+    ),
     "recording": ("record",),
     "register": (
         "aliases_from",
@@ -130,7 +137,6 @@ OFFERS = {
         "STAGES",
         "stated_offers",
         "stated_words",
-        "sure_words",
         "tile_warning",
     ),
     "working_up": (

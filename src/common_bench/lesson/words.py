@@ -290,13 +290,6 @@ def _rate_words(lesson: OpenLesson, kit: int) -> str:
     return f"{rate} · {speed}{found}{full}"
 
 
-def sure_words(format: StreamFormat) -> str:
-    """How sure the program is of how it reads."""
-    if format.question:
-        return "two readings are equally likely"
-    return "sure" if format.sure >= 0.95 else "fairly sure" if format.sure >= 0.8 else "a guess: please look"
-
-
 def proposals(lesson: OpenLesson, kit: int, format: StreamFormat) -> list[str]:
     """Texts that may stand for "no value": seen while the format was worked out, or since."""
     seen = []

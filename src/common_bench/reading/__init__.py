@@ -10,7 +10,10 @@ OFFERS = {
         "ColumnHealth",
     ),
     "heard": ("Heard",),
-    "judgement": ("Judgement",),
+    "judgement": (
+        "Judgement",
+        "Reading",
+    ),
     "lines": ("LineCutter",),
     "naming": ("names_in",),
     "prompts": ("waiting_for",),

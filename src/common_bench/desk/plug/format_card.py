@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import msgspec
-from PyQt6.QtWidgets import QFrame
 
 from common_bench.desk.look.pieces import (
     Card,
@@ -19,14 +16,14 @@ from common_bench.desk.look.pieces import (
     label,
     say,
     set_property,
-    vbox,
 )
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.words import column_rows, proposals, sure_words
+from common_bench.lesson.reading_words import shape_words, sure_words
+from common_bench.lesson.words import column_rows
 from common_bench.links.address import SPEEDS
 from common_bench.model.plan import AskPlan
-from common_bench.model.stream import ASSUMED_NO_VALUE, DIALECT_WORDS, Column, Role, StreamFormat
+from common_bench.model.stream import ASSUMED_NO_VALUE, Column, Role, StreamFormat
 from common_bench.model.trouble import PlanTrouble
 from common_bench.record.snapshot import KitState
 
@@ -42,7 +39,6 @@ class FormatCard(Card):
         super().__init__("Read as", name=True)
         self._hub = hub
         self._kit: int | None = None
-        self._declined: set[str] = set()
         self._format: StreamFormat | None = None
         self.table = Table(
             ["column", "is", "unit", "now", "noise", "range so far", "health"],
@@ -75,7 +71,6 @@ class FormatCard(Card):
         self.speed.activated.connect(self._set_speed)
         self.restart = button("Restart the kit", self._restart)
         self.effect = ShortLabel("", "soft")
-        self.asked = _Offer()
         self.add(self.table)
         soft = self._soft = [
             label(text, "soft") for text in ("split at", "no value is", "ask for each", "link", "speed")
@@ -87,7 +82,6 @@ class FormatCard(Card):
         self.body.addLayout(row)
         self.body.addLayout(hbox(None, self.restart, self.every, spacing=7))
         self._speed_words = soft[4]
-        self.add(self.asked)
 
     # what is seen
 
@@ -116,15 +110,13 @@ class FormatCard(Card):
         if format is None:
             say(self.aside, "no readings yet: lines are looked at as they come")
             self._format = None
-            self.asked.hide()
             return
         say(
             self.aside,
-            f"{DIALECT_WORDS[format.dialect]} · worked out from {format.worked_out_from} lines · {sure_words(format)}",
+            f"{shape_words(format)} · {f'from {format.worked_out_from} lines · ' if not format.by_hand else ''}{sure_words(format)}",
         )
         self.table.fill(column_rows(lesson, kit))
         self.table.fit(9)
-        self._offer(kit, format)
         if format == self._format:
             self._say_effect(state, format)
             return
@@ -143,28 +135,9 @@ class FormatCard(Card):
         good = sum(1 for line in lines if line.kind == "reading")
         say(self.effect, f"reads {good} of the last {len(lines)}" if lines else "")
 
-    def _offer(self, kit: int, format: StreamFormat) -> None:
-        if format.question and format.other is not None:
-            one, two = ("one number", "two numbers") if len(format.columns) == 1 else ("as it is", "the other way")
-            other = format.other
-            self.asked.offer(
-                format.question, one, lambda: self._keep(msgspec.structs.replace(format, question="", other=None, sure=1.0)),
-                two, lambda: self._keep(msgspec.structs.replace(other, worked_out_from=format.worked_out_from, sure=1.0)),
-            )  # fmt: skip
-        elif (texts := proposals(self._hub.lesson, kit, format)) and texts[0] not in self._declined:
-            text = texts[0]
-            rest = tuple(each for each in format.proposals if each != text)
-            self.asked.offer(
-                f"{text} comes again and again, far from all other values. Does it stand for “no value”?",
-                "yes, no value", lambda: self._keep(msgspec.structs.replace(format, no_value=(*format.no_value, text), proposals=rest)),
-                "no, it is a value", lambda: self._declined.add(text),
-            )  # fmt: skip
-        else:
-            self.asked.hide()
-
     # what is done
 
-    def _keep(self, format: StreamFormat, *, every: bool = False) -> bool:
+    def keep(self, format: StreamFormat, *, every: bool = False) -> bool:
         kit = self._source()
         return kit is not None and self._hub.try_to(lambda: self._hub.lesson.roster.read_as(kit, format, every=every))
 
@@ -192,23 +165,23 @@ class FormatCard(Card):
 
     def _keep_column(self, format: StreamFormat, row: int, column: Column) -> None:
         columns = [*format.columns[:row], column, *format.columns[row + 1 :]]
-        self._keep(msgspec.structs.replace(format, columns=tuple(columns), question="", other=None, sure=1.0, only=""))
+        self.keep(msgspec.structs.replace(format, columns=tuple(columns), question="", other=None, sure=1.0, only=""))
 
     def _set_separator(self, _: int) -> None:
         if self._format:
             mark = SEPARATORS[self.separator.currentText()]
-            self._keep(msgspec.structs.replace(self._format, separator=mark, question="", other=None, only=""))
+            self.keep(msgspec.structs.replace(self._format, separator=mark, question="", other=None, only=""))
 
     def _set_comma(self, at: int) -> None:
         if self._format:
-            self._keep(msgspec.structs.replace(self._format, decimal_comma=bool(at), question="", other=None, only=""))
+            self.keep(msgspec.structs.replace(self._format, decimal_comma=bool(at), question="", other=None, only=""))
 
     def _set_no_value(self) -> None:
         if self._format is None:
             return
         kept = tuple(dict.fromkeys([*ASSUMED_NO_VALUE, *self.no_value.text().split()]))
         if kept != self._format.no_value:
-            self._keep(msgspec.structs.replace(self._format, no_value=kept, only=""))
+            self.keep(msgspec.structs.replace(self._format, no_value=kept, only=""))
 
     def _set_asking(self) -> None:
         kit = self._source()
@@ -242,40 +215,11 @@ class FormatCard(Card):
             self._hub.tell("The kit was restarted.", "good")
 
     def use_for_every(self) -> None:
-        if self._format and self._keep(msgspec.structs.replace(self._format, only=""), every=True):
+        if self._format and self.keep(msgspec.structs.replace(self._format, only=""), every=True):
             self._hub.tell(
                 "Every kit whose lines have this shape is read like this, now and in later lessons of this plan.",
                 "good",
             )
-
-
-class _Offer(QFrame):
-    """A question with two answers, in place."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("card")
-        self.setProperty("tone", "amber")
-        self.words = label("", wrap=True)
-        self._answers: list[Callable[[], object]] = [lambda: None, lambda: None]
-        self.yes = button("", lambda: self._answer(0))
-        self.no = button("", lambda: self._answer(1))
-        row = hbox(self.words, self.yes, self.no)
-        row.setStretch(0, 1)
-        row.setContentsMargins(px(10), px(6), px(8), px(6))
-        self.setLayout(vbox(row))
-        self.hide()
-
-    def offer(self, words: str, yes: str, first: Callable[[], object], no: str, second: Callable[[], object]) -> None:
-        say(self.words, words)
-        self.yes.setText(yes)
-        self.no.setText(no)
-        self._answers = [first, second]
-        self.show()
-
-    def _answer(self, at: int) -> None:
-        self.hide()
-        self._answers[at]()
 
 
 def _edited(column: Column, at: int, text: str, format: StreamFormat) -> Column:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from html import escape
 from typing import NamedTuple
 
 from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
@@ -18,20 +19,22 @@ from common_bench.desk.look.pieces import (
     rich,
     say,
     scrolled,
-    set_property,
     vbox,
 )
 from common_bench.desk.look.sheet import MONO, palette, px
 from common_bench.desk.plug.format_card import FormatCard
 from common_bench.desk.plug.kit_card import KitCard
+from common_bench.desk.plug.notice import KitNotice
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.shell.tape import coloured, kind_words
+from common_bench.lesson.reading_words import lead_words, shown_readings
 from common_bench.lesson.words import KitWords, capital, kit_words, port_words
 from common_bench.links.address import read_address
 from common_bench.model.bench import Port
 from common_bench.model.plan import AskPlan
 from common_bench.model.trouble import LinkTrouble
+from common_bench.reading.judgement import Judgement
 from common_bench.record.snapshot import KitState
 from common_bench.record.tape import TapeLine
 from common_bench.record.which import WhichIsWhich
@@ -82,14 +85,13 @@ class PlugStage(StageView):
         self.whose = choice(tip="Whose kit it is (B)")
         self.whose.activated.connect(self._give)
         self.raw_card.top.insertLayout(1, hbox(label("belongs to", "soft"), self.whose, spacing=6))
-        self.wrong_card = Card("", name=True)
-        self.wrong = label("", wrap=True)
-        self.act = button("", self._act, role="main")
-        row = hbox(self.wrong, self.act)
-        row.setStretch(0, 1)
-        self.wrong_card.body.addLayout(row)
-        set_property(self.wrong_card, "tone", "amber")
-        right = scrolled(vbox(self.wrong_card, self.raw_card, self.read_card, None, spacing=11))
+        self.notice = KitNotice(hub, self.read_card, self._act)
+        self._why = False
+        self.why = button("Why read so? (E)", self.show_why)
+        self.raw_card.top.addWidget(self.why)
+        rest = scrolled(vbox(self.raw_card, self.read_card, None, spacing=11))
+        right = vbox(self.notice, rest, spacing=11)
+        right.setStretch(1, 1)
         body = hbox(self._make_list(), right, spacing=11)
         body.setStretch(0, 3)
         body.setStretch(1, 6)
@@ -132,6 +134,9 @@ class PlugStage(StageView):
             "S": ("choose the speed", self.read_card.speed.showPopup),
             "L": ("edit the link", self.read_card.link.setFocus),
             "D": ("do what is offered about the trouble", self._act),
+            "E": ("what speaks for this reading, and for the next one", self.show_why),
+            "Y": ("the first answer to what is asked about the reading", lambda: self.notice.answer(0)),
+            "X": ("the other answer", lambda: self.notice.answer(1)),
         }
 
     # what is there
@@ -221,7 +226,7 @@ class PlugStage(StageView):
         return port_words(entry.port)
 
     def _show_chosen(self, entry: PluggedIn | None) -> None:
-        for card in (self.raw_card, self.read_card, self.wrong_card):
+        for card in (self.raw_card, self.read_card, self.notice):
             card.setVisible(entry is not None)
         if entry is None:
             return
@@ -232,28 +237,48 @@ class PlugStage(StageView):
         say(self.raw_card.heading, name)
         trouble = entry.trouble
         words = trouble.sentence if trouble is not None else (entry.port.trouble if entry.port else "")
-        self.wrong_card.setVisible(bool(words))
-        say(
-            self.wrong_card.heading,
-            f"{name} needs you" if entry.state is None or entry.state.trouble else f"{name}: look at this",
-        )
         absent = lesson.roster.absent_channels(entry.kit) if entry.kit is not None and group is not None else []
         if absent and not words:
             words = f"The plan asks for a column called “{absent[0]}”, and this kit sends none. Give one of its columns that name in the table below."
-            self.wrong_card.show()
-        say(self.wrong, capital(words))
-        self.act.setVisible(trouble is not None and bool(trouble.label))
-        if trouble is not None and trouble.label:
-            self.act.setText(f"{trouble.label} (D)")
+        if words:
+            self.notice.show_trouble(capital(words), f"{trouble.label} (D)" if trouble and trouble.label else "")
+        elif entry.kit is not None and entry.state is not None:
+            self.notice.show_reading(entry.source if entry.source is not None else entry.kit, entry.state)
         for card in (self.raw_card, self.read_card):
             card.setVisible(entry.state is not None)
         if entry.state is None or entry.kit is None:
             return
         colour = hue(palette(), lesson.store.group(group).emblem.colour) if group is not None else palette().ink
-        self._show_raw(entry.state, colour)
+        self.why.setVisible(entry.state.judgement is not None)
+        if entry.state.judgement is not None and (self._why or self.notice.asks):
+            self._show_why(entry.state.judgement)
+        else:
+            say(self.raw_card.aside, "as it arrives; every byte is kept")
+            self._show_raw(entry.state, colour)
         self.read_card.show_kit(entry.kit, entry.state)
         if not is_open(self.whose):
             self.whose.setCurrentText(lesson.store.group(group).alias if group is not None else "nobody")
+
+    def show_why(self) -> None:
+        """Shows what speaks for this reading in the place of the lines, or the lines again."""
+        self._why = not self._why
+        self.why.setText("Show the lines (E)" if self._why else "Why read so? (E)")
+        self.tick()
+
+    def _show_why(self, judgement: Judgement) -> None:
+        soft = palette().soft
+        say(self.raw_card.aside, "what speaks for this reading")
+        cells = "".join(
+            f"<td style='padding-right:{px(24)}px'><b>{escape(each.title)}</b><br>{escape(each.columns)}"
+            f"<br><span style='color:{soft}'>{escape(each.evidence)}</span>"
+            f"<br><span style='font-family:{MONO}'>{'<br>'.join(map(escape, each.lines))}</span></td>"
+            for each in shown_readings(judgement)
+        )
+        say(
+            self.raw,
+            f"<div style='font-size:{px(13)}px;line-height:140%'><table><tr>{cells}</tr></table>"
+            f"<span style='color:{soft}'>{escape(lead_words(judgement))}</span></div>",
+        )
 
     def _show_raw(self, state: KitState, colour: str) -> None:
         soft, red = palette().soft, palette().red

@@ -6,6 +6,8 @@ from __future__ import annotations
 import time
 
 from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.reading_words import change_words, shape_words
+from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
 from common_bench.record.events import EngineEvent
 
@@ -18,6 +20,7 @@ class News:
     def __init__(self, hub: Hub) -> None:
         self._hub = hub
         self._back: dict[int, float] = {}
+        self._doubts: dict[int, StreamFormat] = {}  # kits that record, and how their lines would be read better
 
     def tell_event(self, each: EngineEvent) -> None:
         lesson = self._hub.lesson
@@ -37,6 +40,10 @@ class News:
             self._hub.tell(self._words_of_restart(each.kit, alias), "amber")
         elif each.what == "run-worked":
             self._tell_if_not_worked_up(each.run)
+        elif each.what == "read-anew" and each.format is not None:
+            self._tell_read_anew(each.kit, alias, each.format)
+        elif each.what == "run-kept" and each.kit in self._doubts:
+            self._offer_reading_anew(each.kit, alias, self._doubts.pop(each.kit))
         elif each.what == "failed" and each.trouble is not None:
             self._hub.tell(each.trouble.sentence, "red")
 
@@ -55,6 +62,45 @@ class News:
             self._hub.tell(
                 trouble.sentence, "red", ended=lambda: _code(self._hub.lesson.roster.snapshot.trouble) != trouble.code
             )
+
+    def _tell_read_anew(self, kit: int, alias: str, before: StreamFormat) -> None:
+        """Lines are read in another way by itself: told once, with the way back."""
+        lesson = self._hub.lesson
+        state = lesson.roster.kits.get(kit)
+        if state is None or state.format is None:
+            return
+        self._hub.tell(
+            change_words(alias, before, state.format), "amber", act="Take back",
+            then=lambda: self._hub.try_to(lambda: lesson.roster.read_as(kit, before)),
+        )  # fmt: skip
+
+    def tell_doubts(self) -> None:
+        """A kit whose lines look different while it records goes on as it is; that is told once a run."""
+        lesson = self._hub.lesson
+        for kit, state in lesson.roster.kits.items():
+            if state.doubt is not None and state.run is not None and kit not in self._doubts:
+                self._doubts[kit] = state.doubt
+                group = lesson.store.group_at(kit)
+                alias = lesson.store.group(group).alias if group is not None else "A kit"
+                self._hub.tell(
+                    f"{alias} sends lines that look different from how they are read. The run goes on; when it has ended, "
+                    "it can be read anew from its bytes.", "amber",
+                )  # fmt: skip
+
+    def _offer_reading_anew(self, kit: int, alias: str, format: StreamFormat) -> None:
+        lesson = self._hub.lesson
+
+        def read() -> None:
+            runs = lesson.reading_anew.runs_of(kit, format)
+            self._hub.later(
+                lesson.reading_anew.preview_later(runs[-1:], format),
+                lambda made: self._hub.try_to(lambda: lesson.reading_anew.keep(made)),
+            )
+
+        self._hub.tell(
+            f"The last run of {alias} may have been read wrongly: {shape_words(format)} reads its lines better.", "amber",
+            act="Read it anew", then=read,
+        )  # fmt: skip
 
     def _words_of_restart(self, kit: int, alias: str) -> str:
         """A kit that lost its power with its cable starts anew: the one notice then says both."""

@@ -303,6 +303,7 @@ class Bench(QMainWindow):
         for each in found:
             self.news.tell_event(each)
         self.news.tell_whole_trouble()
+        self.news.tell_doubts()
         self.hub.tick()
         if any(each.what in ("run-began", "run-ended", "run-worked", "format") for each in found):
             self.stage.refresh()
