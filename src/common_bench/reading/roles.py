@@ -22,6 +22,7 @@ CONTRADICTED = 0.25  # relative, by which a clock that its name tells is off, be
 SHORTEST = 0.4  # s of arrivals, before a pace says anything
 SURE_AFTER, SURE_LINES = 2.0, 12  # s and lines, before it is sure that what is not named is a clock
 FEWEST = 5  # values
+PARTS = 7  # of the time, in each of which a pace is looked at: a stall of the link is in a few of them alone
 MOST_FALLS = 0.04  # of the steps, at which a clock may begin anew
 EVEN = 0.02  # relative scatter of steps of a tick that is no unit's
 LEAP = 10.0  # times as far as nearly all steps: a clock that was set, or silence
@@ -48,6 +49,11 @@ class Pace:
     steps: Floats
     values: int
     straight: bool = False  # it rises as evenly as arrivals tell
+    usual: float = float("nan")  # the middle one of how fast it rises in parts of the time, whatever came late
+
+    def off(self, unit: float) -> float:
+        """Relative: how far its pace is from that of a clock of this unit, by the whole or by most of its parts."""
+        return min((abs(each * unit - 1.0) for each in (self.per_second, self.usual) if each > 0), default=float("inf"))
 
     @property
     def tolerance(self) -> float:
@@ -75,11 +81,15 @@ def pace_of(values: Floats, arrivals: Floats) -> Pace:
     kept = ~falls & (steps <= LEAP * max(often, 0.0)) if often > 0 else ~falls
     seconds = float(np.diff(a)[kept].sum())
     per_second = float(steps[kept].sum()) / seconds if seconds > ONE_TIME else float("nan")
-    straight = False
+    straight, usual = False, float("nan")
+    if len(v) >= 2 * PARTS and not falls.any():
+        ends = np.linspace(0, len(v) - 1, PARTS + 1).astype(int)
+        parts = np.diff(v[ends]) / np.maximum(np.diff(a[ends]), 1e-9)
+        usual = float(np.median(parts))
     if rises and per_second > 0 and not falls.any():
         off = np.sort(np.abs(v - v[0] - per_second * (a - a[0])))[int(0.9 * len(v))]
         straight = bool(off <= 2.0 * float(np.median(steps)) + 1.5 + LATE * per_second + 0.02 * float(steps.sum()))
-    return Pace(per_second, seconds, rises, steps[kept], len(v), straight or (rises and bool(falls.any())))
+    return Pace(per_second, seconds, rises, steps[kept], len(v), straight or (rises and bool(falls.any())), usual)
 
 
 def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alone: bool, paced: bool) -> Clock | None:
@@ -116,7 +126,7 @@ def _named_clock(named: float, pace: Pace, steps: Floats, *, paced: bool) -> Clo
     sure = pace.seconds >= 1.0
     if not pace.rises:
         return None if pace.values >= 2 * FEWEST else Clock(named, False, True)
-    off = abs(pace.per_second * named - 1.0)
+    off = pace.off(named)
     if off <= CONTRADICTED + LATE / pace.seconds:
         return Clock(named, sure, True)
     found = unit_at(pace)
@@ -131,7 +141,7 @@ def unit_at(pace: Pace) -> float:
     """The unit at whose pace a column rises, in s; 0 where it is none's."""
     if not pace.per_second > 0:
         return 0.0
-    return next((unit for unit in UNITS if abs(pace.per_second * unit - 1.0) <= pace.tolerance), 0.0)
+    return next((unit for unit in UNITS if pace.off(unit) <= pace.tolerance), 0.0)
 
 
 def named_tick(name: str, unit: str) -> tuple[float, bool]:

@@ -18,7 +18,7 @@ from common_bench.lesson.words import proposals
 from common_bench.model.stream import StreamFormat
 from common_bench.record.snapshot import KitState
 
-HEIGHT = 66  # px: three lines of a sentence
+HEIGHT = 60  # px: three lines of a sentence
 
 
 class KitNotice(QFrame):

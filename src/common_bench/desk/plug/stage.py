@@ -6,6 +6,7 @@ from collections.abc import Callable
 from html import escape
 from typing import NamedTuple
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
 from common_bench.desk.look.palette import hue
@@ -39,7 +40,8 @@ from common_bench.record.snapshot import KitState
 from common_bench.record.tape import TapeLine
 from common_bench.record.which import WhichIsWhich
 
-SHOWN_LINES = 8
+SHOWN_LINES = 6
+LINES_HEIGHT = 132  # px: whatever is shown there, nothing below it moves
 LIST, LEAST_LIST = 312, 256  # px; the larger type of the projector theme needs the room beside it
 
 
@@ -80,6 +82,8 @@ class PlugStage(StageView):
         wash_column = QVBoxLayout(wash)
         wash_column.setContentsMargins(px(12), px(6), px(12), px(6))
         wash_column.addWidget(self.raw)
+        self.raw.setMinimumHeight(px(LINES_HEIGHT))
+        self.raw.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.raw_card.add(wash)
         self.read_card = FormatCard(hub)
         self.whose = choice(tip="Whose kit it is (B)")
