@@ -29,8 +29,8 @@ MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to 
 FIND_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
 TRY_AT = (6, 12, 24, 45, 70, 100, 150, 200)  # lines at which one that is not sure is judged again
 TRY_LATER = 1.4  # times as many lines as at the last time
-LOOK_AT = (2.5, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
-WEIGHED_AT = (2,)  # of those, the look at which all layouts are weighed again
+LOOK_AT = (2.5, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
+WEIGHED_AT = (3,)  # of those, the look at which all layouts are weighed again
 STRANGE_AT = (1, 2, 3, 5, 8, 12, 20, 40, 80, 160, 320, 640, 1280, 2560)  # lines that the format does not read
 DOUBT_AT = 12  # strange lines in a run, from which another format is looked for that is offered when it has ended
 MOST_WORDS = 60  # lines among which names and legends are looked for
@@ -175,7 +175,8 @@ class FormatFinder:
             return (grown, False) if grown is not None else None
         if [(c.role, c.tick) for c in made.columns] != [(c.role, c.tick) for c in format.columns]:
             return (made, True) if found.sure or format.sure < 1.0 else None
-        return (made, False) if made != format else None
+        same = msgspec.structs.replace(made, worked_out_from=format.worked_out_from) == format
+        return None if same else (made, False)
 
     # before a format is known
 

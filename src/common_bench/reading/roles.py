@@ -19,6 +19,7 @@ UNIT_NAMES = {1.0: "s", 1e-3: "ms", 1e-6: "µs", 1e-9: "ns"}
 PACE = 0.03  # relative, by which a clock may be off its unit's pace
 LATE = 0.04  # s by which one arrival may be late of another without meaning anything
 CONTRADICTED = 0.25  # relative, by which a clock that its name tells is off, before its unit is not believed
+CONTRADICTED_AFTER = 4.0  # s of arrivals, from which a pace speaks against a name, or for ticks of any length
 SHORTEST = 0.4  # s of arrivals, before a pace says anything
 SURE_AFTER, SURE_LINES = 2.0, 12  # s and lines, before it is sure that what is not named is a clock
 FEWEST = 5  # values
@@ -113,7 +114,7 @@ def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alon
     whole = bool((pace.steps == np.rint(pace.steps)).all())  # ticks are counted
     if found and (maybe or _is_like_a_clock(steps, found)):
         return Clock(found, sure, maybe)
-    if maybe and sure and whole and (pace.straight or _is_even(steps)):
+    if maybe and whole and pace.straight and pace.seconds >= CONTRADICTED_AFTER:
         return Clock(nice_tick(1.0 / pace.per_second, pace.tolerance - PACE + 0.004), True, True)
     return None
 
@@ -129,12 +130,14 @@ def _named_clock(named: float, pace: Pace, steps: Floats, *, paced: bool) -> Clo
     off = pace.off(named)
     if off <= CONTRADICTED + LATE / pace.seconds:
         return Clock(named, sure, True)
+    if pace.seconds < CONTRADICTED_AFTER or not pace.straight:
+        return Clock(named, False, True)  # a link that stalls bends a pace as well
     found = unit_at(pace)
     if found:
-        return Clock(found, sure, True)
-    if sure and (pace.straight or _is_even(steps)):
+        return Clock(found, True, True)
+    if bool((pace.steps == np.rint(pace.steps)).all()):
         return Clock(nice_tick(1.0 / pace.per_second, pace.tolerance - PACE + 0.004), True, True)
-    return None if sure else Clock(named, False, True)
+    return None
 
 
 def unit_at(pace: Pace) -> float:

@@ -19,7 +19,7 @@ from common_bench.reading.description import number_text
 from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import Cut, layout_of
 from common_bench.reading.naming_columns import column_names, unlike
-from common_bench.reading.roles import SURE_AFTER, UNIT_NAMES, clock_of, few_again, named_tick, pace_of
+from common_bench.reading.roles import CONTRADICTED_AFTER, UNIT_NAMES, clock_of, few_again, named_tick, pace_of
 from common_bench.reading.rows import Line, text_of
 from common_bench.reading.senml import senml_format
 from common_bench.reading.sentences import values_in_pattern
@@ -294,7 +294,7 @@ def _may_turn_out_a_clock(column: Column, texts: Sequence[str], arrivals: Floats
         return False
     pace = pace_of(numbers_of_column(texts, "number", comma), arrivals)
     _, maybe = named_tick(column.name, column.unit)
-    early = pace.seconds < (SURE_AFTER if maybe else 1.0) or pace.values < 12
+    early = pace.seconds < (CONTRADICTED_AFTER if maybe else 1.0) or pace.values < 12
     return early and pace.rises and (maybe or bool((pace.steps > 0).mean() > 0.5))
 
 
