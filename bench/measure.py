@@ -33,6 +33,7 @@ from common_bench.standins.control import StandInProcess
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
+from formats import formats
 
 HERE = Path(__file__).parent
 PLAN = shipped_plan("swinging-bottles")
@@ -445,6 +446,7 @@ def main() -> None:
     asked.add_argument("parts", nargs="*")
     asked.add_argument("--minutes", type=float, default=10.0)
     options = asked.parse_args()
+    parts["formats"] = lambda: formats(told)
     parts["calibration"] = lambda: calibration(told)
     parts["memory"] = lambda: memory(options.minutes)
     inside = {

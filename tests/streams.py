@@ -133,12 +133,12 @@ class Stream:
         return b"".join(line + b"\n" for _, line, _ in self.lines)
 
 
-def wrong_in(format: StreamFormat | None, stream: Stream, last: int = 30) -> str:
-    """What a format reads wrongly in the last lines of a stream; "" where nothing is."""
+def wrong_in(format: StreamFormat | None, stream: Stream, last: int = 30, heard: int | None = None) -> str:
+    """What a format reads wrongly in the last lines of a stream, or of its first `heard` lines; "" where nothing is."""
     if format is None:
         return "no format"
     read = line_reader(format)
-    rows = [(line, truth) for _, line, truth in stream.lines if truth is not None][-last:]
+    rows = [(line, truth) for _, line, truth in stream.lines[:heard] if truth is not None][-last:]
     ticks = [column.tick for column in format.columns if column.role == "clock"]
     if stream.tick and (not ticks or abs(ticks[0] / stream.tick - 1) > 0.005):
         return f"the clock is {ticks} rather than {stream.tick}"
@@ -651,7 +651,7 @@ def kinds_by_turns(maker: Maker) -> Stream:
     return maker.finish("kinds by turns", texts, truths, times)
 
 
-# families that were set aside while the weighing was tuned
+# families that were set aside at first, and became known when they were looked at
 
 
 def columns_with_check(maker: Maker) -> Stream:
@@ -719,14 +719,95 @@ def slashes(maker: Maker) -> Stream:
     return rows(maker, separators=("/", ":", " ; ", " | ", "   "))
 
 
+# families that are set aside: nothing is tuned on them
+
+
+def glued_units(maker: Maker) -> Stream:
+    """A unit glued to each value, in a row."""
+    dice = maker.dice
+    forms = [form for form in maker.forms(4) if form.unit in ("C", "V", "%", "hPa", "cm", "lx")] or [FORMS[3]]
+    times, values = maker.times(), maker.values(forms)
+    joint, gap = dice.choice([";", ", ", "\t", " "]), dice.choice(["", " "])
+    texts = [joint.join(f"{maker.written(v[row], f)}{gap}{f.unit}" for v, f in zip(values, forms, strict=True)) for row in range(maker.count)]  # fmt: skip
+    return maker.finish(
+        "glued units", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times
+    )
+
+
+def padded(maker: Maker) -> Stream:
+    """Columns filled up with spaces or zeros, or with a sign before each number."""
+    dice = maker.dice
+    way = dice.choice(["spaces", "zeros", "signs"])
+    forms = [form for form in maker.forms(4) if way != "zeros" or form.low == 0][:3] or [FORMS[0]]
+    times, values = maker.times(), maker.values(forms)
+    joint = " " if way == "spaces" else dice.choice([";", ",", " "])
+    shape = {"spaces": ">10.{d}f", "zeros": "010.{d}f", "signs": "+.{d}f"}[way]
+    texts, truths = [], []
+    for row in range(maker.count):
+        texts.append(joint.join(format(v[row], shape.format(d=f.decimals)) for v, f in zip(values, forms, strict=True)))
+        truths.append(Truth(tuple(v[row] for v in values)))
+    maker.about["way"] = way
+    return maker.finish("padded", texts, truths, times)
+
+
+def hexadecimals(maker: Maker) -> Stream:
+    """Whole numbers in hexadecimal, with a mark and without."""
+    dice = maker.dice
+    forms = dice.sample([form for form in FORMS if form.decimals == 0 and form.high > 4000], 2)
+    times, values = maker.times(), maker.values(forms)
+    joint, mark = dice.choice([" ", ";", ","]), dice.random() < 0.6
+    texts = [joint.join(f"{'0x' if mark else ''}{int(v[row]):06X}" for v in values) for row in range(maker.count)]
+    return maker.finish(
+        "hexadecimals", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times
+    )
+
+
+def time_in_brackets(maker: Maker) -> Stream:
+    """The kit's clock in brackets or before a colon, then the values."""
+    dice = maker.dice
+    forms = maker.forms(dice.randint(1, 3))
+    times, values = maker.times(), maker.values(forms)
+    way, joint = (
+        dice.choice(["[{t:.2f}] ", "({t:.3f}) ", "{t:.2f}: ", "t={t:.2f} ", "[{ms}] "]),
+        dice.choice([" ", ", ", ";"]),
+    )
+    texts, truths = [], []
+    for row, at in enumerate(times):
+        body = joint.join(maker.written(v[row], f) for v, f in zip(values, forms, strict=True))
+        texts.append(way.format(t=at, ms=round(at * 1000)) + body)
+        truths.append(Truth(tuple(v[row] for v in values)))
+    maker.about["way"] = way
+    return maker.finish("time in brackets", texts, truths, times, tick=1e-3 if "ms" in way else 1.0)
+
+
+def marker_before_names(maker: Maker) -> Stream:
+    """A word before rows or pairs, as `DATA temp=21.4` or `> 412 577`."""
+    dice = maker.dice
+    forms = maker.forms(dice.randint(1, 3))
+    times, values = maker.times(), maker.values(forms)
+    marker, pairs = dice.choice(["DATA ", "> ", "data: ", "OUT,", "#: ", "M;"]), dice.random() < 0.5
+    texts = []
+    for row in range(maker.count):
+        fields = [maker.written(v[row], f) for v, f in zip(values, forms, strict=True)]
+        if pairs:
+            texts.append(marker + " ".join(f"{f.name}={field}" for f, field in zip(forms, fields, strict=True)))
+        else:
+            texts.append(marker + (";" if marker == "M;" else "," if marker == "OUT," else " ").join(fields))
+    maker.about["marker"] = marker + (" pairs" if pairs else "")
+    return maker.finish(
+        "marker before", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times
+    )
+
+
 FAMILIES: dict[str, Callable[[Maker], Stream]] = {
     "rows": rows, "two whole numbers": two_whole_numbers, "one with a decimal comma": one_with_comma, "start letter": start_letter,
     "sensors by number": sensors_by_number, "sentences": sentences, "brackets": brackets, "words": words, "named": named,
-    "objects": objects, "relayed": relayed, "kinds by turns": kinds_by_turns,
+    "objects": objects, "relayed": relayed, "kinds by turns": kinds_by_turns, "check sums": columns_with_check,
+    "letters at numbers": letters_between, "lists of names": lists_of_names, "wide rows": wide_rows, "rare separators": slashes,
 }  # fmt: skip
 ASIDE: dict[str, Callable[[Maker], Stream]] = {
-    "check sums": columns_with_check, "letters at numbers": letters_between, "lists of names": lists_of_names,
-    "wide rows": wide_rows, "rare separators": slashes,
+    "glued units": glued_units, "padded": padded, "hexadecimals": hexadecimals, "time in brackets": time_in_brackets,
+    "marker before": marker_before_names,
 }  # fmt: skip
 
 

@@ -22,7 +22,7 @@ from common_bench.reading.weighing import Weight, cut_all, explain, unexplained_
 SAMPLE = 48  # lines on which all layouts are weighed
 MOST_LINES = 200  # on which those that lead are weighed again
 LEADING = 3
-CONFIRMING, CONFIRMED = 100, 0.9  # lines, and the share of them that a clear choice must explain to stand
+CONFIRMING, CONFIRMED = 48, 0.9  # lines, and the share of them that a clear choice must explain to stand
 FAR_BEHIND = 60.0  # bits, beyond which a layout that explains less is not weighed
 AGAIN_WITHIN = 200.0  # bits on the sample, within which one is weighed again on more lines
 SHORT_IDS_BITS = 24.0  # ids of a letter and a small number are what kits are called; a quantity seldom looks like it

@@ -22,12 +22,13 @@ from common_bench.reading.naming import MOST_COLUMNS, are_names, could_be_readin
 from common_bench.reading.naming_columns import renamed
 from common_bench.reading.partial_lines import PUNCTUATION, is_whole
 from common_bench.reading.rows import Line, ParsedLine, text_of
+from common_bench.reading.sentences import values_in_pattern
 from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
 MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to be none
-FIND_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
-TRY_AT = (6, 12, 24, 45, 70, 100, 150, 200)  # lines at which one that is not sure is judged again
+FIND_AT = (3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
+TRY_AT = (12, 30, 70, 110, 160, 240)  # lines at which one that is not sure is judged again
 TRY_LATER = 1.4  # times as many lines as at the last time
 LOOK_AT = (2.5, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
 WEIGHED_AT = (3,)  # of those, the look at which all layouts are weighed again
@@ -35,6 +36,7 @@ STRANGE_AT = (1, 2, 3, 5, 8, 12, 20, 40, 80, 160, 320, 640, 1280, 2560)  # lines
 DOUBT_AT = 12  # strange lines in a run, from which another format is looked for that is offered when it has ended
 MOST_WORDS = 60  # lines among which names and legends are looked for
 TWO_LETTERS = re.compile(rb"[A-Za-z]{2}|^[^0-9]*[A-Za-z]")
+SPOKEN = {"words", "text", "on/off"}  # kinds of columns that hold words, between which more words decide
 SHOWN = 200  # characters of a line that are shown
 
 
@@ -173,7 +175,7 @@ class FormatFinder:
         if made is None:
             grown = _with_new_columns(format, found.format)
             return (grown, False) if grown is not None else None
-        if [(c.role, c.tick) for c in made.columns] != [(c.role, c.tick) for c in format.columns]:
+        if [(c.role, c.tick, c.kind) for c in made.columns] != [(c.role, c.tick, c.kind) for c in format.columns]:
             return (made, True) if found.sure or format.sure < 1.0 else None
         same = msgspec.structs.replace(made, worked_out_from=format.worked_out_from) == format
         return None if same else (made, False)
@@ -264,11 +266,11 @@ def _names_these(names: list[tuple[str, str]], format: StreamFormat) -> bool:
 def _merged(found: StreamFormat, known: StreamFormat) -> StreamFormat | None:
     """What is known, with what is newly found of clocks, ids and how sure it is; names that were told stay. None where
     columns hold another kind of thing."""
-    ours = {column.key: column for column in known.columns} if known.dialect in ("named", "json") else {}
+    theirs = dict(zip(identities(found), found.columns, strict=True))
     columns: list[Column] = []
-    for at, column in enumerate(known.columns):
-        other = next((c for c in found.columns if c.key == column.key), None) if ours else found.columns[at]
-        if other is None or (other.kind != column.kind and {other.kind, column.kind} != {"words", "text"}):
+    for identity, column in zip(identities(known), known.columns, strict=True):
+        other = theirs.get(identity)
+        if other is None or (other.kind != column.kind and not {other.kind, column.kind} <= SPOKEN):
             return None
         named = column.name.startswith("column ") and not other.name.startswith("column ")
         name, unit = (other.name, other.unit) if named else (column.name, column.unit)
@@ -308,8 +310,8 @@ def _with_new_columns(format: StreamFormat, found: StreamFormat) -> StreamFormat
             return None
         new, lengths = found.columns[count:], tuple(sorted({*format.lengths, *found.lengths, count}))
     else:
-        known = {(column.key, column.name) if format.dialect == "tagged" else column.key for column in format.columns}
-        new = tuple(c for c in found.columns if ((c.key, c.name) if format.dialect == "tagged" else c.key) not in known)
+        known = set(identities(format))
+        new = tuple(c for each, c in zip(identities(found), found.columns, strict=True) if each not in known)
         if format.dialect == "tagged" and {c.key for c in new} & {c.key for c in format.columns}:
             return None
         lengths = format.lengths
@@ -324,15 +326,27 @@ def _with_new_columns(format: StreamFormat, found: StreamFormat) -> StreamFormat
 def _with_new_patterns(format: StreamFormat, found: StreamFormat) -> StreamFormat | None:
     if not set(format.patterns) < set(found.patterns):
         return None
-    columns, patterns, at = format.columns, format.patterns, 0
-    for pattern in found.patterns:
-        count = len(found.columns) and pattern.replace("{{", "").replace("}}", "").count("{}")
-        if pattern not in patterns:
-            for column in found.columns[at : at + count]:
-                columns = (*columns, _free_name(column, columns))
-            patterns = (*patterns, pattern)
-        at += count
+    known, columns = set(format.patterns), format.columns
+    for (pattern, _), column in zip(identities(found), found.columns, strict=True):
+        if pattern not in known:
+            columns = (*columns, _free_name(column, columns))
+    patterns = (*format.patterns, *(each for each in found.patterns if each not in known))
     return msgspec.structs.replace(format, columns=columns, patterns=patterns) if len(columns) <= MOST_COLUMNS else None
+
+
+def identities(format: StreamFormat) -> list[tuple[str, int]]:
+    """What tells each column from the others of the format, in whichever order they stand: its name in the lines, its
+    place, or its place in the kind of line that holds it."""
+    if format.dialect == "separated":
+        return [("", at) for at in range(len(format.columns))]
+    if format.dialect == "sentence":
+        return [(pattern, at) for pattern in format.patterns for at in range(values_in_pattern(pattern))]
+    seen: dict[str, int] = {}
+    found = []
+    for column in format.columns:
+        seen[column.key] = seen.get(column.key, -1) + 1
+        found.append((column.key, seen[column.key]))
+    return found
 
 
 def _free_name(column: Column, others: Sequence[Column]) -> Column:

@@ -116,8 +116,9 @@ def _separated(layout: Layout) -> Cutting:
 
     def cut(text: str) -> Cut | None:
         if most == 1:
-            alone = separator not in text and (" " not in text or number_text(text, layout.comma) or _is_time(text))
-            return Cut(_places(1), (text,)) if alone else None
+            field = text.rstrip(separator).rstrip() if separator != " " else text
+            alone = separator not in field and (" " not in field or number_text(field, layout.comma) or _is_time(field))
+            return Cut(_places(1), (field,)) if alone and field else None
         fields = fields_of(text, separator)
         count = len(fields)
         if count not in counts:

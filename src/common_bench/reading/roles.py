@@ -72,7 +72,7 @@ def pace_of(values: Floats, arrivals: Floats) -> Pace:
         return Pace(float("nan"), 0.0, False, np.empty(0), len(v))
     steps = np.diff(v)
     falls = steps < 0
-    rises = int(np.count_nonzero(falls)) <= MOST_FALLS * len(steps) and bool((steps > 0).any())
+    rises = int(np.count_nonzero(falls)) <= max(1.0, MOST_FALLS * len(steps)) and bool((steps > 0).any())
     if not rises:
         seconds = float(a[-1] - a[0])
         return Pace(float("nan"), seconds, False, np.empty(0), len(v))

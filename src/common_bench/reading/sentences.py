@@ -145,6 +145,8 @@ def names_of(pattern: str) -> list[tuple[str, str]]:
                 if found[-1][1] and re.match(rf"{re.escape(written)}(?![\w])", before, re.I):
                     before = before[len(written) :]
                     break
+        if not re.search(r"[^\W\d_]", before) and found and found[-1][1]:
+            before, found[-1] = pieces[len(found)], (found[-1][0], "")  # the only word between two values is a name
         part = re.split(r"[,;|\])}>]", before.rstrip(" ,;|:=->\t"))[-1]
         name = " ".join(word for word in re.findall(r"[^\W_][\w.\-]*", part) if word.lower() not in _fillers())
         found.append((name[:40], unit))

@@ -32,6 +32,7 @@ STRETCH_LINES = 60  # of all that is kept, by which a pace is told
 CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
+ODD_LINES = 60  # lines that are wanted where some that look like rows are not read
 FEW_WORDS = 12  # lines, as of a greeting with a menu
 AGAIN = 5  # times that each kind, id and word is wanted
 EXPLAINED = 0.5  # of the lines that could be readings
@@ -78,7 +79,7 @@ def work_out(
     other = (
         _format(choice.other, texts, arrivals, long, words, latin, paced=paced) if choice.other is not None else None
     )
-    sure = choice.lead >= SURE_LEAD and choice.best.explained >= _enough(choice.best) and roles_sure
+    sure = choice.lead >= SURE_LEAD and choice.best.explained >= _enough(choice.best, texts) and roles_sure
     format = msgspec.structs.replace(
         format, worked_out_from=len(texts), sure=1.0 if sure else _share(choice.lead, len(texts))
     )
@@ -86,7 +87,7 @@ def work_out(
         format = msgspec.structs.replace(format, question=_question(format, other[0], texts[-1]), other=other[0])
     return Judgement(
         format, _reading(choice.best, format), _reading(choice.other, other[0]) if choice.other and other else None,
-        choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best),
+        choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best, texts),
         choice.behind, tuple(texts[-3:]),
     )  # fmt: skip
 
@@ -103,7 +104,7 @@ def _without_words(heard: list[tuple[float, str]]) -> list[tuple[float, str]]:
     return kept if len(kept) >= 0.6 * len(heard) or len(heard) - len(kept) <= FEW_WORDS else heard
 
 
-def _enough(weight: Weight) -> int:
+def _enough(weight: Weight, texts: Sequence[str]) -> int:
     """Lines that are wanted before it is sure: a few, and each tag, id and word a few times."""
     kinds = [
         len(weight.layout.tags),
@@ -114,7 +115,15 @@ def _enough(weight: Weight) -> int:
     heads = [cut.fields[0] for cut in weight.cuts if cut is not None]
     if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= MOST_HEADS:
         kinds.append(few)  # they may turn out to be tags
+    odd = sum(1 for text, cut in zip(texts, weight.cuts, strict=True) if cut is None and _is_numeric(text))
+    if odd:
+        kinds.append(ODD_LINES // AGAIN)  # rows of another kind may be coming
     return max(SURE_FROM, *(AGAIN * kind for kind in kinds if kind > 1), 0)
+
+
+def _is_numeric(text: str) -> bool:
+    """Whether a line is rather numbers than words."""
+    return sum(map(str.isdigit, text)) > sum(map(str.isalpha, text))
 
 
 def _share(lead: float, lines: int) -> float:
