@@ -153,7 +153,7 @@ def test_a_kit_is_added_by_address_and_refused_in_words(
     made.until(lambda: len(made.lesson.roster.kits) == 2, "it is listened to")
     made.until(lambda: all(ear.can_record for ear in made.lesson.roster.kits.values()), "it is heard")
     made.see("no bench yet", stage)
-    made.see("JSON · worked out from", stage)
+    made.see("JSON · from", stage)
     made.press("Return")
     made.see("belongs to Basalt", stage)
     made.press("A")
