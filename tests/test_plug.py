@@ -25,7 +25,7 @@ from common_bench.links.opening import pause_before_retry
 from common_bench.model.bench import Port
 from common_bench.model.block import Stamped
 from common_bench.model.plan import AskPlan, CommandPlan, Plan
-from common_bench.model.stream import StreamFormat
+from common_bench.model.stream import Column, StreamFormat
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.health import column_health
@@ -634,3 +634,46 @@ def test_kits_with_clocks_of_their_own_share_one_time_line(plugged: Callable[...
     assert spread < 0.04, "two steps of their sampling"
     drift = ears[1].clock.rate - 1
     assert abs(drift) < 1e-3
+
+
+def test_kits_are_made_of_ids_only_once_it_is_sure_and_taken_back_without_a_trace(
+    plugged: Callable[..., Listening],
+) -> None:
+    made = plugged("--dialect", "relay-letters", count=1)
+    lesson = made.lesson
+    made.until(lambda: len(lesson.roster.kits) == 4, "a kit for each of three ids")
+    receiver = next(state for state in lesson.roster.kits.values() if state.relayed)
+    assert receiver.format is not None
+    assert receiver.format.sure == 1.0
+    rows = {row["id"] for row in lesson.store.rows("kit")}
+    plain = msgspec.structs.replace(
+        receiver.format, kit_mark="", start="K", columns=(Column("id"), *receiver.format.columns)
+    )
+    lesson.roster.read_as(receiver.kit, plain)
+    made.until(lambda: len(lesson.roster.kits) == 1, "they are taken back")
+    lesson.tick()
+    assert {row["id"] for row in lesson.store.rows("kit")} < rows
+
+
+def test_a_run_that_was_read_wrongly_is_read_anew_with_all_that_follows(plugged: Callable[..., Listening]) -> None:
+    made = plugged("--dialect", "semicolons", count=1)
+    lesson, group = made.lesson, made.lesson.store.groups[0].id
+    ear = made.heard("Basalt")
+    right = ear.format
+    assert isinstance(right, StreamFormat)
+    wrong = msgspec.structs.replace(right, columns=(right.columns[0], Column("mass"), *right.columns[2:]))
+    lesson.roster.read_as(ear.kit, wrong)
+    made.until(lambda: ear.live.latest("raw mass"), "it is read in the wrong way")
+    lesson.recording.begin_runs([group])
+    made.world(6)
+    lesson.recording.end_runs([group])
+    made.until(lambda: len(lesson.store.kept_runs()) == 1, "the run is kept")
+    run = lesson.store.kept_runs()[0].id
+    assert "mass" in lesson.working_up.replayed(run).channels
+    assert lesson.reading_anew.runs_of(ear.kit, right) == [run]
+    change = lesson.reading_anew.keep(lesson.reading_anew.preview_later([run], right).result())
+    again = lesson.working_up.replayed(run)
+    assert "load" in again.channels
+    assert "mass" not in again.channels
+    lesson.changes.undo(change)
+    assert "mass" in lesson.working_up.replayed(run).channels

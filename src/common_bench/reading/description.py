@@ -138,8 +138,8 @@ def steps_bits(steps: Floats) -> float:
 
 
 def numbers_bits(values: Floats) -> float:
-    """To write whole numbers as their distance from the middle, as steps, as steps besides a steady rise, or as changes
-    of the steps, whichever is least."""
+    """To write whole numbers as their place between the least and the greatest, as their distance from the middle, as
+    steps, as steps besides a steady rise, or as changes of the steps, whichever is least."""
     count = len(values)
     if count < 2:
         return PART_BITS + (whole_bits(float(values[0])) if count else 0.0)
@@ -147,6 +147,8 @@ def numbers_bits(values: Floats) -> float:
     steps = values[1:] - values[:-1]
     best = first + steps_bits(steps)
     if best - first > 0.5 * math.log2(count) + 1.0:
+        least, span = float(values.min()), float(values.max() - values.min())
+        best = min(best, whole_bits(least) + whole_bits(span) + count * math.log2(span + 1.0))
         middle = middle_of(values)
         best = min(best, whole_bits(middle) + steps_bits(values - middle))
         usual = middle_of(steps)

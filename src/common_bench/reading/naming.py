@@ -16,7 +16,7 @@ NAME = re.compile(
     r"^\W{0,2}\s*([^\W\d][\w .%°²-]{0,40}?)\s*(?:[(\[]\s*([^)\]]{1,16})\s*[)\]]|/\s*([^\s/\d][^\s]{0,8}))?\s*$"
 )
 LEGEND = re.compile(
-    r"^\W{0,3}(?:row|id|type|tag|sensor|channel)?\s*([A-Za-z]{1,8}|[0-9]{1,3})\s*(?:[:=]|->|–|-)\s*(\S.*)$", re.I
+    r"^\W{0,3}(?:row|id|type|tag|sensor|channel)?\s*([A-Za-z]{1,8}|[0-9]{1,3})\s*(?:->|[:=–\-|,;\t])\s*(\S.*)$", re.I
 )
 NAMES_BY_SPACES = re.compile(r"[^\s(\[]+(?:\s*[(\[][^)\]]*[)\]])?")
 MOST_COLUMNS = 64
@@ -78,13 +78,18 @@ def _ends_in_word(text: str) -> bool:
 
 
 def legend_in(words: Sequence[bytes]) -> dict[str, list[tuple[str, str]]]:
-    """Tag -> (name, unit) of its fields, from lines as `1 = temperature (°C), humidity (%)`."""
+    """Tag -> (name, unit) of its fields, from lines as `1 = temperature (°C), humidity (%)`, `5: tilt, deg` or
+    `5 | tilt | deg`."""
     found: dict[str, list[tuple[str, str]]] = {}
     for line in words:
         match = LEGEND.match(text_of(line) or "")
         if match is None:
             continue
-        for separator in (",", ";", " "):
+        parts = [part.strip() for part in re.split(r"[,;|\t]", match[2]) if part.strip()]
+        if len(parts) == 2 and parts[1] in units() and names_in(parts[0].encode(), ";"):
+            found[match[1]] = [name_and_unit(parts[0], parts[1])]
+            continue
+        for separator in (",", ";", "|", "\t", " "):
             names = names_in(match[2].encode(), separator)
             if names and (separator != " " or len(match[2].split()) <= 4):
                 if separator == " " and len(names) > 1 and match[2].rstrip().endswith((")", "]")):

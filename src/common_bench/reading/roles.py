@@ -112,6 +112,9 @@ def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alon
     found = unit_at(pace)
     sure = pace.seconds >= SURE_AFTER and pace.values >= SURE_LINES
     whole = bool((pace.steps == np.rint(pace.steps)).all())  # ticks are counted
+    called = not maybe and not name.startswith("column ")  # something else, as far as its name says
+    if called and not (found and found < 1.0 and whole and pace.seconds >= CONTRADICTED_AFTER and pace.straight):
+        return None
     if found and (maybe or _is_like_a_clock(steps, found)):
         return Clock(found, sure, maybe)
     if maybe and whole and pace.straight and pace.seconds >= CONTRADICTED_AFTER:

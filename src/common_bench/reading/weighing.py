@@ -43,6 +43,7 @@ DIALECT_BITS = {"separated": 1.0, "json": 1.0, "senml": 1.0, "named": 2.0, "tagg
 COMMA_BITS, MARK_BITS, IDS_BITS, KIND_BITS = 3.0, 4.0, 8.0, 6.0
 MANY_DECIMALS, DECIMAL_BITS = 3, 6.0  # numbers with a decimal comma have few decimals
 PARTED_MARK_BITS = 20.0  # what stands behind a separator is rather a column
+COMMA_TAGS_BITS = 60.0  # a number, a comma and a number are rather one with a decimal comma than a tag and its value
 ID_NAMES_BITS = 90.0  # names that differ in their number alone are rather ids of kits
 ID_NAME = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,2}")
 FIXED_LETTER_BITS, FIXED_DIGIT_BITS, MARK_DIGIT_BITS = 0.5, 16.0, 40.0
@@ -105,6 +106,7 @@ def explain(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], mo
         columns[key] = found
         for place in found.misfits:
             kept[rows[place]] = None
+    _like_its_neighbours(columns, kept)
     values = {key for key, each in columns.items() if each.kind != "text"}
     kept = [cut if cut is not None and not values.isdisjoint(cut.keys) else None for cut in kept]
     unexplained = sum(unexplained_bits(text) for text, cut in zip(texts, kept, strict=True) if cut is None)
@@ -113,6 +115,21 @@ def explain(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], mo
     held = {key for keys in {cut.keys for cut in kept if cut is not None} for key in keys}
     columns = {key: each for key, each in columns.items() if key in held}
     return Weight(layout, unexplained, unexplained, tuple(kept), columns, check)
+
+
+def _like_its_neighbours(columns: dict[str, ColumnText], cuts: Sequence[Cut | None]) -> None:
+    """Digits of one width beside hexadecimal numbers of that width are hexadecimal too, though no letter came yet."""
+    if not any(each.kind == "hexadecimal" for each in columns.values()):
+        return
+    fields = {key: found for key, (_, found) in _fields_of_columns(cuts).items()}
+    widths = {len(each) for key, held in columns.items() if held.kind == "hexadecimal" for each in fields.get(key, ())}
+    for key, held in columns.items():
+        if (
+            held.kind == "number"
+            and not held.misfits
+            and all(len(each) in widths and BARE_HEX.fullmatch(each) for each in fields.get(key, ("",)))
+        ):
+            columns[key] = ColumnText("hexadecimal")
 
 
 def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most: float = math.inf) -> Weight | None:
@@ -155,6 +172,8 @@ def _stated_bits(layout: Layout, columns: dict[str, ColumnText]) -> float:
     bits = DIALECT_BITS[layout.dialect] + COLUMN_BITS * len(columns) + COMMA_BITS * layout.comma
     bits += sum(MARK_BITS + _mark_bits(mark) for mark in (layout.start, layout.end) if mark)
     bits += IDS_BITS * (layout.kit_mark != "" or layout.kit_key != "")
+    if layout.separator == "," and all(tag.isdigit() and count == 1 for tag, count in layout.tags) and layout.tags:
+        bits += COMMA_TAGS_BITS
     bits += sum(letters_bits(tag) for tag, _ in layout.tags if not tag.startswith("#"))
     bits += sum(_literal_bits(pattern, len(layout.patterns) > 1) for pattern in layout.patterns)
     if layout.dialect == "named" and len(columns) > 1 and all(ID_NAME.fullmatch(key) for key in columns):
@@ -184,7 +203,7 @@ def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
     enough = MOSTLY_NUMBERS * len(filled)
     numbers = {at: number_text(fields[at], comma) for at in filled}
     good = sum(1 for each in numbers.values() if each is not None)
-    if good >= enough:
+    if good >= enough and (good == len(filled) or not _is_bare_hex(fields, filled)):
         if any(each is not None and each.exponent for each in numbers.values()) and _is_bare_hex(fields, filled):
             return ColumnText("hexadecimal")
         unit = Counter(each.unit for each in numbers.values() if each is not None and each.unit).most_common(1)
