@@ -78,6 +78,7 @@ class Reader:
     def read_as(self, format: StreamFormat) -> None:
         """Another format from the next line on, as somebody has set it by hand."""
         self.finder.begin_anew(format)
+        self.kits.clear()
         self._take_over(format)
 
     def forget_format(self) -> None:

@@ -335,7 +335,7 @@ class Engine:
                     self._kits.pop(kit.relayed.pop(id).kit, None)
                     kit.told_of.discard(id)
                     self._events.tell(EngineEvent("taken-back", each.kit, id=id))
-        if reader.format is None or reader.format.sure < 1.0:
+        if reader.format is None or reader.format.sure < 1.0 or not reader.format.shared:
             return
         for id in [id for id in reader.kits if id and id not in kit.relayed and id not in kit.told_of]:
             kit.told_of.add(id)
