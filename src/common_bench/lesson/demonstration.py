@@ -79,7 +79,7 @@ def demonstrate(
             plug_in(lesson, folder)
             _until(
                 lesson,
-                lambda: all(not lesson.roster.why_not_ready(g.id) for g in lesson.store.groups),
+                lambda: all(lesson.roster.is_read_for_sure(g.id) for g in lesson.store.groups),
                 "every kit is heard",
             )
             say(f"Plug in    {len(lesson.store.groups)} of {len(lesson.store.groups)} kits heard and read.")

@@ -83,14 +83,9 @@ def _wait(lesson: OpenLesson, groups: Sequence[int]) -> None:
                 raise state.trouble
             raise LinkTrouble("no-readings-made-out", where=state.address.text if state is not None else "")
         time.sleep(0.05)
-    while not all(_is_sure(lesson, group) for group in groups) and time.monotonic() < began + SURE_WITHIN:
+    while not all(lesson.roster.is_read_for_sure(group) for group in groups) and time.monotonic() < began + SURE_WITHIN:
         lesson.tick()
         time.sleep(0.05)
-
-
-def _is_sure(lesson: OpenLesson, group: int) -> bool:
-    state = lesson.roster.state(group)
-    return state is not None and state.format is not None and state.format.sure >= 1.0
 
 
 def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Callable[[str], None]) -> None:

@@ -53,6 +53,16 @@ class Roster:
         kit = self._store.kit_of(group)
         return self.kits.get(kit) if kit is not None else None
 
+    def is_read_for_sure(self, group: int) -> bool:
+        """Whether a bench is ready, and nothing is left to be found out about how its lines are read."""
+        state = self.state(group)
+        return (
+            not self.why_not_ready(group)
+            and state is not None
+            and state.format is not None
+            and state.format.sure >= 1.0
+        )
+
     def why_not_ready(self, group: int) -> str:
         """Empty where a run can begin; otherwise why not, as a code of the table of sentences: no-kit, listening,
         recording, or what is wrong with its link."""
