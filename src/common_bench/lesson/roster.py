@@ -233,7 +233,7 @@ class Roster:
         found = state.format
         if found.sure < 1.0:
             return  # it is so far only
-        wanted = next((each for each in self._store.plan.formats if alike(each, found)), None)
+        wanted = next((each for each in self._store.plan.formats if each.shape == found.shape), None)
         if wanted is not None and wanted != found and not self._records(state):
             self._heard_by.read_as(kit, wanted)
             found = wanted
@@ -344,7 +344,9 @@ class Roster:
         rows = []
         for each, state in self.kits.items():
             own = state.format
-            if state.parent is not None or (each != kit and not (every and own and before and alike(own, before))):
+            if state.parent is not None or (
+                each != kit and not (every and own and before and own.shape == before.shape)
+            ):
                 continue
             if self._records(state):
                 raise PlanTrouble("kit-records")
@@ -352,7 +354,11 @@ class Roster:
                 store.book.amend("kit", each, format=msgspec.json.encode(own).decode())
             rows.append(store.book.changed("kit", each, format=msgspec.json.encode(format).decode()))
         if every:
-            others = tuple(f for f in store.plan.formats if not (before and alike(f, before)) and not alike(f, format))
+            others = tuple(
+                f
+                for f in store.plan.formats
+                if not (before and f.shape == before.shape) and not f.shape == format.shape
+            )
             plan = msgspec.structs.replace(store.plan, formats=(*others, format))
             rows.append(store.book.changed("plan", store.row["plan"], text=plan_to_text(plan)))
         return self._changes.do("Read every kit like this" if every else f"Read {store.kits[kit].name} like this", rows)
@@ -396,11 +402,3 @@ def _as_remembered(address: Address, link: str) -> Address:
     except Trouble:
         return address
     return replace(address, speed=kept.speed, settings=kept.settings) if kept.kind == address.kind else address
-
-
-def alike(one: StreamFormat, other: StreamFormat) -> bool:
-    """Whether two formats are for lines of the same shape."""
-    shape = [
-        (f.dialect, f.separator, len(f.columns), f.start, f.end, f.decimal_comma, f.kit_mark) for f in (one, other)
-    ]
-    return shape[0] == shape[1]

@@ -84,9 +84,17 @@ class StreamFormat(msgspec.Struct, frozen=True):
         return bool(self.kit_mark) or any(column.role == "kit" for column in self.columns)
 
     @property
+    def shape(self) -> tuple[object, ...]:
+        """How lines are cut, whatever their columns are called: formats of one shape are for lines of one kind."""
+        return (
+            self.dialect, self.separator, len(self.columns), self.start, self.end, self.decimal_comma, self.kit_mark,
+            self.patterns,
+        )  # fmt: skip
+
+    @property
     def sparse(self) -> bool:
         """Whether a line need not hold every column."""
-        return self.dialect != "separated"
+        return self.dialect != "separated" or bool(self.lengths)
 
     def unit_of(self, channel: str) -> str:
         return next((column.unit for column in self.columns if column.name == channel), "")
