@@ -3,10 +3,32 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "book": ("Book", "check_file", "copy_book", "now",),
-    "changes": ("Change", "Row", "RowChange",),
-    "history": ("KeptLine", "lines_before", "PAGE",),
-    "journal": ("HEARD", "heard", "JournalEntry", "JournalWriter", "LOST", "MISSED", "OF_RUN", "SENT",),
+    "book": (
+        "Book",
+        "check_file",
+        "copy_book",
+        "now",
+    ),
+    "changes": (
+        "Change",
+        "Row",
+        "RowChange",
+    ),
+    "history": (
+        "KeptLine",
+        "lines_before",
+        "PAGE",
+    ),
+    "journal": (
+        "HEARD",
+        "heard",
+        "JournalEntry",
+        "JournalWriter",
+        "LOST",
+        "MISSED",
+        "OF_RUN",
+        "SENT",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -4,12 +4,46 @@ from common_bench.offers import names_of, offering
 
 OFFERS = {
     "applied": ("Applied",),
-    "comparing": ("disagreeing", "Disagreement", "drifted", "Reads",),
-    "curves": ("curve_name", "CURVES", "find_curve", "FORMULA", "KINDS",),
-    "fitting": ("alike", "calibrate", "EVERYWHERE", "standing",),
-    "judging": ("check_number", "check_state", "FAR_OFF", "fit_words", "parameter_words", "prefix_of", "sentence", "worth",),
-    "points": ("check_reference", "take_point",),
-    "steady": ("HOLD", "Limits", "steadiness", "Steadiness", "STRETCHES",),
+    "comparing": (
+        "disagreeing",
+        "Disagreement",
+        "drifted",
+        "Reads",
+    ),
+    "curves": (
+        "curve_name",
+        "CURVES",
+        "find_curve",
+        "FORMULA",
+        "KINDS",
+    ),
+    "fitting": (
+        "alike",
+        "calibrate",
+        "EVERYWHERE",
+        "standing",
+    ),
+    "judging": (
+        "check_number",
+        "check_state",
+        "FAR_OFF",
+        "fit_words",
+        "parameter_words",
+        "prefix_of",
+        "sentence",
+        "worth",
+    ),
+    "points": (
+        "check_reference",
+        "take_point",
+    ),
+    "steady": (
+        "HOLD",
+        "Limits",
+        "steadiness",
+        "Steadiness",
+        "STRETCHES",
+    ),
 }
 
 __all__ = names_of(OFFERS)

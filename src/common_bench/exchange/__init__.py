@@ -5,7 +5,15 @@ from common_bench.offers import names_of, offering
 OFFERS = {
     "figure": ("class_graph",),
     "points": ("points_from",),
-    "tables": ("csv_text", "pool_csv", "pool_json", "run_csv", "series_csv", "with_unit", "without_nan",),
+    "tables": (
+        "csv_text",
+        "pool_csv",
+        "pool_json",
+        "run_csv",
+        "series_csv",
+        "with_unit",
+        "without_nan",
+    ),
 }
 
 __all__ = names_of(OFFERS)

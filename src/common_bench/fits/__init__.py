@@ -3,8 +3,18 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "curve_fit": ("chance", "Fit", "fit_curve", "Model", "stated", "UNLIKELY",),
-    "straight_line": ("Line", "straight_line",),
+    "curve_fit": (
+        "chance",
+        "Fit",
+        "fit_curve",
+        "Model",
+        "stated",
+        "UNLIKELY",
+    ),
+    "straight_line": (
+        "Line",
+        "straight_line",
+    ),
 }
 
 __all__ = names_of(OFFERS)

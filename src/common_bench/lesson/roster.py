@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 
 import msgspec
 
@@ -11,13 +10,13 @@ from common_bench.book.book import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.store_rows import format_of
-from common_bench.links.address import Address, read_address
+from common_bench.lesson.store_rows import as_remembered, format_of
+from common_bench.links.address import read_address
 from common_bench.model.bench import Port
 from common_bench.model.plan import AskPlan, as_bytes
 from common_bench.model.plan_file import plan_to_text
 from common_bench.model.stream import StreamFormat
-from common_bench.model.trouble import PlanTrouble, Trouble
+from common_bench.model.trouble import PlanTrouble
 from common_bench.record.engine import Engine
 from common_bench.record.snapshot import KitState, RunState, Snapshot
 
@@ -143,7 +142,7 @@ class Roster:
             )
         else:
             kit = int(known["id"])
-            address = _as_remembered(address, known["link"]) if "?" not in port.link else address
+            address = as_remembered(address, known["link"]) if "?" not in port.link else address
             book.amend("kit", kit, link=address.text, name=port.name, added=int(added or bool(known["added"])))
         session = book.record(
             "session", lesson=store.id, kit=kit, link=address.text, opened_at=now(), closed_at="",
@@ -281,7 +280,7 @@ class Roster:
             format = format_of(row)
             if row["id"] in formats and format is not None and format != state.format:
                 self._heard_by.read_as(row["id"], format)
-            wanted = _as_remembered(read_address(row["link"]), row["link"])
+            wanted = as_remembered(read_address(row["link"]), row["link"])
             if wanted.settings != state.address.settings or wanted.speed != state.address.speed:
                 self._heard_by.set_address(row["id"], wanted)
             self._follow_asking(row["id"])
@@ -355,9 +354,7 @@ class Roster:
             rows.append(store.book.changed("kit", each, format=msgspec.json.encode(format).decode()))
         if every:
             others = tuple(
-                f
-                for f in store.plan.formats
-                if not (before and f.shape == before.shape) and not f.shape == format.shape
+                f for f in store.plan.formats if not (before and f.shape == before.shape) and f.shape != format.shape
             )
             plan = msgspec.structs.replace(store.plan, formats=(*others, format))
             rows.append(store.book.changed("plan", store.row["plan"], text=plan_to_text(plan)))
@@ -393,12 +390,3 @@ class Roster:
 
 def _tells_a_format(row: RowChange) -> bool:
     return "format" in (row.after or {}) or "format" in (row.before or {})
-
-
-def _as_remembered(address: Address, link: str) -> Address:
-    """The address with the speed and settings under which the kit was last heard."""
-    try:
-        kept = read_address(link)
-    except Trouble:
-        return address
-    return replace(address, speed=kept.speed, settings=kept.settings) if kept.kind == address.kind else address

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Any
 
 import msgspec
 
 from common_bench.book.changes import Row
+from common_bench.links.address import Address, read_address
 from common_bench.model.bench import Emblem, Group
 from common_bench.model.calibration import Calibration, CurveChoice, Frame, Readings, ReferencePoint
 from common_bench.model.measured import Measured
 from common_bench.model.run import Ending, Finding, KeptTrouble, Run, RunSetting, Share
 from common_bench.model.stream import StreamFormat
+from common_bench.model.trouble import Trouble
 
 
 def group_of(row: Row) -> Group:
@@ -119,3 +122,12 @@ def finding_row(finding: Finding) -> dict[str, Any]:
         "span_from": finding.span[0], "span_to": finding.span[1], "n": finding.n, "words": finding.words,
         "made_of": msgspec.json.encode(finding.made_of).decode(), "working": finding.working, "guesses": finding.guesses,
     }  # fmt: skip
+
+
+def as_remembered(address: Address, link: str) -> Address:
+    """The address with the speed and settings under which the kit was last heard."""
+    try:
+        kept = read_address(link)
+    except Trouble:
+        return address
+    return replace(address, speed=kept.speed, settings=kept.settings) if kept.kind == address.kind else address

@@ -3,12 +3,25 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "address": ("Address", "read_address", "SPEEDS",),
+    "address": (
+        "Address",
+        "read_address",
+        "SPEEDS",
+    ),
     "causes": ("trouble",),
-    "discovery": ("all_notices", "notices", "plugged_in", "ports_folder", "what_is_wrong",),
+    "discovery": (
+        "all_notices",
+        "notices",
+        "plugged_in",
+        "ports_folder",
+        "what_is_wrong",
+    ),
     "file_link": ("tape_text",),
     "link": ("Link",),
-    "opening": ("open_link", "pause_before_retry",),
+    "opening": (
+        "open_link",
+        "pause_before_retry",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -3,7 +3,10 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "class_line": ("class_graph_of", "class_result",),
+    "class_line": (
+        "class_graph_of",
+        "class_result",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -5,14 +5,23 @@ from common_bench.offers import names_of, offering
 OFFERS = {
     "dialects": ("line_reader",),
     "format_finding": ("OtherLine",),
-    "health": ("column_health", "ColumnHealth",),
+    "health": (
+        "column_health",
+        "ColumnHealth",
+    ),
     "heard": ("Heard",),
-    "judgement": ("Judgement", "Reading",),
+    "judgement": (
+        "Judgement",
+        "Reading",
+    ),
     "lines": ("LineCutter",),
     "naming": ("names_in",),
     "prompts": ("waiting_for",),
     "reader": ("Reader",),
-    "spans": ("Span", "spans_of",),
+    "spans": (
+        "Span",
+        "spans_of",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+FEW = 3  # lines by which a way is tried first
 ENOUGH = 0.9  # of lines that check, to say that it is a check sum
 
 
@@ -42,19 +43,18 @@ def checks(pairs: Sequence[tuple[str, str]]) -> bool:
     if len({digits for _, digits in pairs}) < 2:  # lines that stand still: only the way that all take counts
         begin = 0 if pairs[0][0][:1].isalnum() else 1
         return all(_number(digits, 16) == _exclusive_or(body[begin:].encode()) for body, digits in pairs)
-    least = ENOUGH * len(pairs)
+    few = pairs[-FEW:]
     for trim in range(3):  # a start mark of one or two characters may not count
         for way in WAYS:
             for base in (16, 10):
-                missed = 0
-                for body, digits in pairs:
-                    if _number(digits, base) != way(body[trim:].encode()):
-                        missed += 1
-                        if missed > len(pairs) - least:
-                            break
-                else:
+                if _share(few, trim, way, base) > 0.5 and _share(pairs, trim, way, base) >= ENOUGH:
                     return True
     return False
+
+
+def _share(pairs: Sequence[tuple[str, str]], trim: int, way: Callable[[bytes], int], base: int) -> float:
+    """Of lines whose digits follow in this way."""
+    return sum(1 for body, digits in pairs if _number(digits, base) == way(body[trim:].encode())) / len(pairs)
 
 
 def _number(digits: str, base: int) -> int:

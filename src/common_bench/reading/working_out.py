@@ -32,6 +32,7 @@ STRETCH_LINES = 60  # of all that is kept, by which a pace is told
 CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
+CLOCK_KINDS = ("number", "hexadecimal", "time")
 ODD_LINES = 60  # lines that are wanted where some that look like rows are not read
 FEW_WORDS = 12  # lines, as of a greeting with a menu
 AGAIN = 5  # times that each kind, id and word is wanted
@@ -206,7 +207,7 @@ def _columns(
 ) -> tuple[list[Column], bool]:
     layout, sure = weight.layout, True
     fields = _fields(weight.cuts, order)
-    far = _fields(cut_all(layout, long[1]), order) if long[1] else fields
+    far: dict[str, tuple[list[int], list[str], list[str]]] = {}
     when = long[0] if long[1] else arrivals
     made: list[Column] = []
     clocked = False
@@ -217,8 +218,11 @@ def _columns(
         column = Column(name, unit, "channel", kind=kind, key=_key(weight, key), words=held.words if held.kind == "words" else ())  # fmt: skip
         rows, texts, kits = fields[key]
         clock = None
-        if not clocked:
+        if not clocked and held.kind in CLOCK_KINDS:
             steps = np.diff(_of_busiest(numbers_of_column(texts, held.kind, layout.comma), kits))
+            if not far and long[1]:
+                far = _fields(cut_all(layout, long[1]), order)
+            far = far or fields
             values, times = numbers_of_column(far[key][1], held.kind, layout.comma), when[far[key][0]]
             pace = pace_of(_of_busiest(values, far[key][2]), _of_busiest(times, far[key][2]))
             clock = clock_of(column.name, column.unit, held.kind, pace, steps, alone=len(order) == 1, paced=paced)

@@ -3,14 +3,35 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "engine": ("Engine", "PATIENCE",),
+    "engine": (
+        "Engine",
+        "PATIENCE",
+    ),
     "events": ("EngineEvent",),
-    "live": ("Latest", "Picture", "thinned",),
-    "replay": ("as_recorded", "quantities", "replay", "Replayed",),
+    "live": (
+        "Latest",
+        "Picture",
+        "thinned",
+    ),
+    "replay": (
+        "as_recorded",
+        "quantities",
+        "replay",
+        "Replayed",
+    ),
     "rules": ("Rule",),
     "runs": ("Recorded",),
-    "snapshot": ("KitState", "RunState", "Snapshot",),
-    "speed": ("LEAST_BYTES", "TEXT_BYTES", "TEXT_SHARE", "TRY_SPEED_FOR",),
+    "snapshot": (
+        "KitState",
+        "RunState",
+        "Snapshot",
+    ),
+    "speed": (
+        "LEAST_BYTES",
+        "TEXT_BYTES",
+        "TEXT_SHARE",
+        "TRY_SPEED_FOR",
+    ),
     "supervision": ("JOINED",),
     "tape": ("TapeLine",),
     "which": ("WhichIsWhich",),

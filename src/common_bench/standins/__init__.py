@@ -3,12 +3,26 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "classes": ("ALIASES", "CLASS_NAME",),
-    "control": ("order", "StandInProcess",),
+    "classes": (
+        "ALIASES",
+        "CLASS_NAME",
+    ),
+    "control": (
+        "order",
+        "StandInProcess",
+    ),
     "dialects": ("SPEECHES",),
-    "faults": ("FAULTS", "GATES",),
+    "faults": (
+        "FAULTS",
+        "GATES",
+    ),
     "stand_in_class": ("StandInClass",),
-    "world": ("MAIN", "World", "world_of", "worlds",),
+    "world": (
+        "MAIN",
+        "World",
+        "world_of",
+        "worlds",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -3,10 +3,26 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "evaluate": ("check", "Evaluator", "gathered", "INNER", "number_from", "over_span", "Workings",),
+    "evaluate": (
+        "check",
+        "Evaluator",
+        "gathered",
+        "INNER",
+        "number_from",
+        "over_span",
+        "Workings",
+    ),
     "formula": ("Formula",),
-    "kinds": ("Kind", "kind_of", "NO_UNIT",),
-    "reading": ("Node", "read_working", "WORDS",),
+    "kinds": (
+        "Kind",
+        "kind_of",
+        "NO_UNIT",
+    ),
+    "reading": (
+        "Node",
+        "read_working",
+        "WORDS",
+    ),
 }
 
 __all__ = names_of(OFFERS)
