@@ -29,6 +29,7 @@ from common_bench.model.trouble import LinkTrouble
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
 from common_bench.reading.reader import Reader
 from common_bench.record.speed import is_noise
+from heard import format_of_lines
 from waiting import Class, KitNow, wait_for
 
 School = Callable[..., Class]
@@ -196,8 +197,7 @@ def test_lines_and_offsets_are_the_same_however_bytes_come(data: bytes, sizes: l
 @given(st.integers(1, 4), st.integers(0, 3 * LONGEST_LINE), st.integers(1, 5000))
 def test_endless_lines_leave_their_neighbours_alone(before: int, length: int, step: int) -> None:
     data = b"1;2\n" * before + b"9" * length + b"\n" + b"3;4\n5;6\r\n"
-    reader = Reader()
-    reader.feed([Stamped(0.0, b"1;2\n" * 6)])
+    reader = Reader(format_of_lines([b"1;2"] * 6))
     told, rows = [], []
     for low in range(0, len(data), step):
         heard_now = reader.feed([Stamped(1.0, data[low : low + step])])

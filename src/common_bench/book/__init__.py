@@ -20,8 +20,8 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "HEARD",
         "heard",
+        "HEARD",
         "JournalEntry",
         "JournalWriter",
         "LOST",

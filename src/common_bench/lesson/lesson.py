@@ -23,7 +23,7 @@ from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.plan import Plan
-from common_bench.model.trouble import Trouble
+from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent
 
@@ -62,6 +62,7 @@ class OpenLesson:
         self.recording = Recording(self.store, self.changes, self.roster, self._engine, self.working_up)
         self.pooling = Pooling(self.store, self.changes)
         self._closed = self._caught_up = False
+        self._formats: set[int] = set()  # kits whose formats are to be kept
         if self._engine is not None:
             self._engine.start()
 
@@ -142,16 +143,26 @@ class OpenLesson:
             self.working_up.catch_up()
         for each in found:
             if each.what == "format":
-                self.roster.keep_format(each.kit)
+                self._formats.add(each.kit)
             elif each.what == "relayed":
                 self.roster.relay(each.kit, each.id)
             elif each.what == "taken-back":
                 self.roster.take_back(each.kit)
             elif each.what == "run-kept":
                 self.working_up.ended(each.run, each.recorded, each.resumed)
+        self._keep_formats()
         for run in self.working_up.collect():
             found.append(EngineEvent("run-worked", run=run))
         return found
+
+    def _keep_formats(self) -> None:
+        """Remembers how kits are read; where the book is held by another program just now, a little later."""
+        for kit in tuple(self._formats):
+            try:
+                self.roster.keep_format(kit)
+            except BookTrouble:
+                return
+            self._formats.discard(kit)
 
 
 def lesson_summary(lesson: OpenLesson) -> dict[str, Any]:

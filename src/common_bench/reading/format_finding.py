@@ -27,8 +27,8 @@ from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
 MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to be none
-FIND_AT = (3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
-TRY_AT = (12, 30, 70, 110, 160, 240)  # lines at which one that is not sure is judged again
+FIND_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
+TRY_AT = (8, 16, 35, 70, 110, 160, 240)  # lines at which one that is not sure is judged again
 TRY_LATER = 1.4  # times as many lines as at the last time
 LOOK_AT = (2.5, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
 WEIGHED_AT = (3,)  # of those, the look at which all layouts are weighed again
@@ -193,7 +193,8 @@ class FormatFinder:
             others.append(OtherLine(*line, kind))
             if kind == "words" and offset == self.doubtful and text[:1] not in PUNCTUATION:
                 self.doubtful = -1  # a whole line of words
-        judged = self._worked_out(offset, None) if due else None
+        worth_it = self._seen > 2 or text[:1] in (b"{", b"[")  # two lines tell something where they are objects alone
+        judged = self._worked_out(offset, None) if due and worth_it else None
         if judged is not None:
             self._settled = judged.sure
             waiting, self._waiting = self._waiting, []

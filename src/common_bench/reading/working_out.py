@@ -29,6 +29,7 @@ from common_bench.reading.weighing import ColumnText, Weight, cut_all
 SURE_LEAD = 24.0  # bits: see docs/links.md for how often the leader is wrong at each lead
 MOSTLY_LATIN = 0.2  # of the lines
 STRETCH_LINES = 60  # of all that is kept, by which a pace is told
+CLEAR_FROM = 6  # lines
 CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
@@ -88,7 +89,7 @@ def work_out(
         format = msgspec.structs.replace(format, question=_question(format, other[0], texts[-1]), other=other[0])
     return Judgement(
         format, _reading(choice.best, format), _reading(choice.other, other[0]) if choice.other and other else None,
-        choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best, texts),
+        choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best, texts, CLEAR_FROM),
         choice.behind, tuple(texts[-3:]),
     )  # fmt: skip
 
@@ -105,7 +106,7 @@ def _without_words(heard: list[tuple[float, str]]) -> list[tuple[float, str]]:
     return kept if len(kept) >= 0.6 * len(heard) or len(heard) - len(kept) <= FEW_WORDS else heard
 
 
-def _enough(weight: Weight, texts: Sequence[str]) -> int:
+def _enough(weight: Weight, texts: Sequence[str], least: int = SURE_FROM) -> int:
     """Lines that are wanted before it is sure: a few, and each tag, id and word a few times."""
     kinds = [
         len(weight.layout.tags),
@@ -116,10 +117,13 @@ def _enough(weight: Weight, texts: Sequence[str]) -> int:
     heads = [cut.fields[0] for cut in weight.cuts if cut is not None]
     if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= MOST_HEADS:
         kinds.append(few)  # they may turn out to be tags
-    odd = sum(1 for text, cut in zip(texts, weight.cuts, strict=True) if cut is None and _is_numeric(text))
-    if odd:
+    first = next(
+        at for at, cut in enumerate(weight.cuts) if cut is not None
+    )  # what came before was perhaps another kit's
+    pairs = list(zip(texts, weight.cuts, strict=True))[first:]
+    if any(cut is None and _is_numeric(text) for text, cut in pairs):
         kinds.append(ODD_LINES // AGAIN)  # rows of another kind may be coming
-    return max(SURE_FROM, *(AGAIN * kind for kind in kinds if kind > 1), 0)
+    return max(least, *(AGAIN * kind for kind in kinds if kind > 1), 0)
 
 
 def _is_numeric(text: str) -> bool:
