@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import random
+import sys
 from collections.abc import Callable
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
@@ -17,6 +19,8 @@ from common_bench.reading.description import number_text, numbers_bits, series_b
 from common_bench.reading.naming import legend_in
 from common_bench.reading.reader import Reader
 from common_bench.reading.roles import clock_of, pace_of
+from common_bench.record.chain import Chain
+from common_bench.workings.evaluate import check
 from heard import all_read, all_told, as_lines, paced
 from streams import ASIDE, FAMILIES, Maker, Stream, streams, wrong_in
 
@@ -280,3 +284,36 @@ def test_bits_are_never_less_than_nothing_and_less_for_what_stands_still(values:
 def test_words_that_come_again_cost_less_than_new_ones() -> None:
     assert words_bits(["open", "closed"] * 20) < words_bits([f"w{k}" for k in range(40)])
     assert as_lines([b"a", b"b"])[1][1] == 2
+
+
+def test_a_port_that_relays_sixteen_kits_is_read_once_not_once_for_each() -> None:
+    """Counted in calls, which no other load on the machine changes."""
+
+    def calls(kits: int) -> int:
+        lines = [
+            b"K%d;%d;%.1f" % (k % kits + 1, 8000 + (k % kits) * 7919 % 4001 + k * k * 7 % 41, 21.4) for k in range(1200)
+        ]
+        chunks = [Stamped(0.1 * at, b"\n".join(lines[at * 20 : at * 20 + 20]) + b"\n") for at in range(60)]
+        port, own, made = Chain(check((), {})), [], 0
+        for chunk in chunks[:30]:
+            port.feed([chunk])
+        format = port.reader.format
+        assert format is not None
+        port.read_as(msgspec.structs.replace(format, by_hand=True))  # nothing is judged from here on
+        if kits > 1:
+            assert format.shared
+            own = [Chain(check((), {}), (), msgspec.structs.replace(format, only=f"K{k}")) for k in range(1, kits + 1)]
+
+        def count(_: object, event: str, __: object) -> None:
+            nonlocal made
+            made += event == "call"
+
+        sys.setprofile(count)
+        for chunk in chunks[30:]:
+            flow = port.feed([chunk])
+            for each in own:
+                each.share(flow.heard, port)
+        sys.setprofile(None)
+        return made
+
+    assert calls(16) < 12 * calls(1), "sixteen clocks, but one reading of the lines"

@@ -15,7 +15,7 @@ from common_bench.model.block import Floats
 from common_bench.reading.description import number_text
 from common_bench.reading.layouts import Layout
 from common_bench.reading.naming import are_names, legend_in, names_in
-from common_bench.reading.proposing import KIT_ID, MOST_TAGS, proposed, told_apart
+from common_bench.reading.proposing import KIT_ID, MOST_IDS, proposed, told_apart
 from common_bench.reading.roles import SHORTEST, pace_of, unit_at
 from common_bench.reading.weighing import Weight, cut_all, explain, unexplained_bits, weigh
 
@@ -24,7 +24,8 @@ MOST_LINES = 200  # on which those that lead are weighed again
 LEADING = 3
 CONFIRMING, CONFIRMED = 48, 0.9  # lines, and the share of them that a clear choice must explain to stand
 FAR_BEHIND = 60.0  # bits, beyond which a layout that explains less is not weighed
-AGAIN_WITHIN = 200.0  # bits on the sample, within which one is weighed again on more lines
+FIRST_VALUE_BITS = 26.0  # of a column, of one kit more
+AGAIN_WITHIN = 300.0  # bits on the sample, within which one is weighed again on more lines
 SHORT_IDS_BITS = 24.0  # ids of a letter and a small number are what kits are called; a quantity seldom looks like it
 LEGEND_BITS = 60.0  # a legend that names the tags
 NAMES_BITS = 60.0  # a line of names with as many as there are columns
@@ -166,7 +167,7 @@ def _clock_bits(weight: Weight, arrivals: Floats) -> float:
 
 def _are_called_kits(ids: set[str]) -> bool:
     """Whether ids are a few small numbers behind a letter or a word."""
-    if not 1 < len(ids) <= MOST_TAGS or not all(map(KIT_ID.fullmatch, ids)):
+    if not 1 < len(ids) <= MOST_IDS or not all(map(KIT_ID.fullmatch, ids)):
         return False
     numbers = [int(re.sub(r"\D", "", each)) for each in ids]
     return min(numbers) <= LOWEST_ID and max(numbers) <= 3 * len(ids) + LOWEST_ID
@@ -174,7 +175,7 @@ def _are_called_kits(ids: set[str]) -> bool:
 
 def _again_bits(weight: Weight, ids: int) -> float:
     """Every kit has its own first values, which were sent once and not again; they say nothing against kits."""
-    return 16.0 * (ids - 1) * max(1, len(weight.columns))
+    return FIRST_VALUE_BITS * (ids - 1) * max(1, len(weight.columns))
 
 
 def _different(weights: Sequence[Weight]) -> list[Weight]:

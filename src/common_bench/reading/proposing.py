@@ -25,6 +25,7 @@ ID_MARKS = ("\t", ">", "|", ": ", ":", ";", ",", " ", "-", "=")
 KIT_ID = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,4}")
 TOPIC = re.compile(r"@\S{1,40}")
 MOST_TAGS = 12
+MOST_IDS = 32  # kits on one port
 MOST_LENGTHS = 3
 LEAST_SHARE = 0.06  # of the lines, of a length or tag that is one of several kinds
 OFTEN_SHORT = 0.09
@@ -83,7 +84,7 @@ def _id_column(layout: Layout, texts: Sequence[str], words: Sequence[bytes]) -> 
         return ""
     cut = cutter(layout)
     seen = [made.fields[made.keys.index(keys[0])] for text in texts if (made := cut(text)) and keys[0] in made.keys]
-    return keys[0] if len(set(seen)) <= MOST_TAGS and (len(seen) < 24 or few_again(seen, MOST_TAGS)) else ""
+    return keys[0] if len(set(seen)) <= MOST_IDS and (len(seen) < 24 or few_again(seen, MOST_IDS)) else ""
 
 
 def _topics(texts: Sequence[str]) -> list[str] | None:
@@ -189,7 +190,7 @@ def _ids_in_names(texts: Sequence[str], form: str) -> bool:
         return False
     ids = [{name.partition(".")[0] for name, _, _ in pairs} for pairs in lines]
     found = {kit for each in ids for kit in each}
-    return all(len(each) == 1 for each in ids) and 1 < len(found) <= MOST_TAGS and all(map(KIT_ID.fullmatch, found))
+    return all(len(each) == 1 for each in ids) and 1 < len(found) <= MOST_IDS and all(map(KIT_ID.fullmatch, found))
 
 
 def _frames(texts: Sequence[str]) -> list[tuple[str, str]]:
@@ -233,7 +234,7 @@ def _relayed(texts: Sequence[str]) -> list[Layout]:
         parts = [text.partition(mark) for text in texts]
         ids = Counter(kit.strip() for kit, met, rest in parts if met and rest.strip())
         usual = {kit for kit, times in ids.items() if KIT_ID.fullmatch(kit) and (times > 1 or len(texts) < 8)}
-        if not 2 <= len(usual) <= MOST_TAGS or sum(ids[kit] for kit in usual) < 0.8 * len(texts):
+        if not 2 <= len(usual) <= MOST_IDS or sum(ids[kit] for kit in usual) < 0.8 * len(texts):
             continue
         inner = [rest.strip() for kit, met, rest in parts if met and kit.strip() in usual]
         layouts = [each for each in _json_or_frame(inner) if not each.kit_mark and not _has_numbers_as_tags(each)]

@@ -19,6 +19,7 @@ from common_bench.reading.description import number_text
 from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import Cut, layout_of
 from common_bench.reading.naming_columns import column_names, unlike
+from common_bench.reading.proposing import MOST_IDS
 from common_bench.reading.roles import CONTRADICTED_AFTER, UNIT_NAMES, clock_of, few_again, named_tick, pace_of
 from common_bench.reading.rows import Line, text_of
 from common_bench.reading.senml import senml_format
@@ -115,8 +116,10 @@ def _enough(weight: Weight, texts: Sequence[str], least: int = SURE_FROM) -> int
     ]
     kinds += [len(each.words) for each in weight.columns.values() if each.kind == "words"]
     heads = [cut.fields[0] for cut in weight.cuts if cut is not None]
-    if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= MOST_HEADS:
-        kinds.append(few)  # they may turn out to be tags
+    lettered = weight.layout.start[-1:].isalpha() and all(head.isdigit() and len(head) <= 2 for head in heads)
+    most = MOST_IDS if lettered or least < SURE_FROM else MOST_HEADS
+    if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= most:
+        kinds.append(few)  # they may turn out to be tags, or ids
     first = next(
         at for at, cut in enumerate(weight.cuts) if cut is not None
     )  # what came before was perhaps another kit's
@@ -246,7 +249,7 @@ def _columns(
         made.append(column)
     if layout.kit_mark and layout.kit_mark != "\t":
         ids = [cut.kit for cut in weight.cuts if cut is not None]
-        sure = sure and few_again(ids)
+        sure = sure and few_again(ids, MOST_IDS)
     return made, sure
 
 
