@@ -26,6 +26,7 @@ FEWEST = 5  # values
 PARTS = 7  # of the time, in each of which a pace is looked at: a stall of the link is in a few of them alone
 MOST_FALLS = 0.04  # of the steps, at which a clock may begin anew
 EVEN = 0.02  # relative scatter of steps of a tick that is no unit's
+MOSTLY_STRAIGHT = 0.65  # of its values, that lie where arrivals say; a link that stalls makes others late
 LEAP = 10.0  # times as far as nearly all steps: a clock that was set, or silence
 NICE = (1.0, 2.0, 2.5, 4.0, 5.0, 6.25, 8.0, 1.25, 3.125, 1.5625)
 ONE_TIME = 1e-3  # s: arrivals that lie closer together all came at once, and say nothing of a pace
@@ -88,7 +89,7 @@ def pace_of(values: Floats, arrivals: Floats) -> Pace:
         parts = np.diff(v[ends]) / np.maximum(np.diff(a[ends]), 1e-9)
         usual = float(np.median(parts))
     if rises and per_second > 0 and not falls.any():
-        off = np.sort(np.abs(v - v[0] - per_second * (a - a[0])))[int(0.9 * len(v))]
+        off = np.sort(np.abs(v - v[0] - per_second * (a - a[0])))[int(MOSTLY_STRAIGHT * len(v))]
         straight = bool(off <= 2.0 * float(np.median(steps)) + 1.5 + LATE * per_second + 0.02 * float(steps.sum()))
     return Pace(per_second, seconds, rises, steps[kept], len(v), straight or (rises and bool(falls.any())), usual)
 
@@ -115,7 +116,7 @@ def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alon
     called = not maybe and not name.startswith("column ")  # something else, as far as its name says
     if called and not (found and found < 1.0 and whole and pace.seconds >= CONTRADICTED_AFTER and pace.straight):
         return None
-    if found and (maybe or _is_like_a_clock(steps, found)):
+    if found and (maybe or (pace.straight and _is_like_a_clock(steps, found))):
         return Clock(found, sure, maybe)
     if maybe and whole and pace.straight and pace.seconds >= CONTRADICTED_AFTER:
         return Clock(nice_tick(1.0 / pace.per_second, pace.tolerance - PACE + 0.004), True, True)
