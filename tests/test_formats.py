@@ -214,6 +214,19 @@ def test_what_is_set_by_hand_stands_whatever_comes() -> None:
     assert reader.readings == 0
 
 
+def test_rows_that_were_cut_off_are_no_rows_of_another_length() -> None:
+    throws = random.Random(5)
+
+    def row(k: int) -> str:
+        whole = f"{20 * k};{8412 + NOISE[k]:.0f};{21.4 + NOISE[-k] / 50:.1f}"
+        return whole[: throws.randrange(1, len(whole) - 5)] if k > 40 and throws.random() < 0.3 else whole
+
+    found = format_of(lines_of(row), every=0.02)
+    assert not found.lengths
+    assert len(found.columns) == 3
+    assert found.dialect == "separated"
+
+
 def test_a_sure_format_is_given_up_for_one_that_reads_what_comes_now() -> None:
     reader = Reader()
     for chunk in paced(b"\n".join(lines_of(lambda k: f"{412 + NOISE[k]:.0f};{577 + NOISE[-k]:.0f}")) + b"\n", [], 0.05):

@@ -661,6 +661,7 @@ def test_a_run_that_was_read_wrongly_is_read_anew_with_all_that_follows(plugged:
     ear = made.heard("Basalt")
     right = ear.format
     assert isinstance(right, StreamFormat)
+    lesson.roster.give_kit(ear.kit, group)
     wrong = msgspec.structs.replace(right, columns=(right.columns[0], Column("mass"), *right.columns[2:]))
     lesson.roster.read_as(ear.kit, wrong)
     made.until(lambda: ear.live.latest("raw mass"), "it is read in the wrong way")
@@ -669,11 +670,11 @@ def test_a_run_that_was_read_wrongly_is_read_anew_with_all_that_follows(plugged:
     lesson.recording.end_runs([group])
     made.until(lambda: len(lesson.store.kept_runs()) == 1, "the run is kept")
     run = lesson.store.kept_runs()[0].id
-    assert "mass" in lesson.working_up.replayed(run).channels
+    assert "mass" in lesson.working_up.replayed(run).raw
     assert lesson.reading_anew.runs_of(ear.kit, right) == [run]
     change = lesson.reading_anew.keep(lesson.reading_anew.preview_later([run], right).result())
     again = lesson.working_up.replayed(run)
-    assert "load" in again.channels
-    assert "mass" not in again.channels
+    assert "load" in again.raw
+    assert "mass" not in again.raw
     lesson.changes.undo(change)
-    assert "mass" in lesson.working_up.replayed(run).channels
+    assert "mass" in lesson.working_up.replayed(run).raw

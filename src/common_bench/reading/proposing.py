@@ -29,6 +29,7 @@ MOST_IDS = 32  # kits on one port
 MOST_LENGTHS = 3
 LEAST_SHARE = 0.06  # of the lines, of a length or tag that is one of several kinds
 OFTEN_SHORT = 0.09
+REGULAR = 0.6  # of the times between rows of a length, that are alike
 MOSTLY = 0.6  # of the lines
 LONGEST_MARK = 24
 DIGITS_SHARE = 0.25  # of a line, from which it may be a row with marks around it rather than words
@@ -148,12 +149,24 @@ def _in_rows(rows: Sequence[Sequence[str]], separator: str, comma: bool, of: int
         ending = 0
     usual = [count for count, times in lengths.most_common(MOST_LENGTHS) if _is_length(count, times, most, ending, of)]
     found = [Layout("separated", separator, comma, counts=(count,)) for count in usual if count > 1]
-    if len(usual) > 1:
+    if len(usual) > 1 and _come_in_turns([len(row) for row in rows], usual):
         counts = tuple(sorted(usual, reverse=True))
         found.append(Layout("separated", separator, comma, counts=counts))
         found.append(Layout("tagged", separator, comma, tags=tuple(sorted((f"#{count}", count) for count in usual))))
     found += _in_tagged_rows(rows, separator, comma, of)
     return found
+
+
+def _come_in_turns(lengths: Sequence[int], usual: Sequence[int]) -> bool:
+    """Whether rows of several lengths come regularly, as a slow sensor's do; rows that were cut off come by chance."""
+    most = usual[0]
+    for rare in usual[1:]:
+        at = [place for place, length in enumerate(lengths) if length == rare]
+        if rare < most or len(at) > 2:
+            gaps = Counter(later - one for one, later in zip(at, at[1:], strict=False))
+            if not gaps or gaps.most_common(1)[0][1] < REGULAR * gaps.total():
+                return False
+    return True
 
 
 def _is_length(count: int, times: int, most: int, ending: int, of: int) -> bool:
