@@ -241,6 +241,25 @@ def test_a_sure_format_is_given_up_for_one_that_reads_what_comes_now() -> None:
     assert "is read in another way now: a name at each value" in change_words("Basalt", before, reader.format)
 
 
+def test_while_a_run_is_recorded_another_reading_is_only_remembered_and_taken_when_it_has_ended() -> None:
+    reader = Reader()
+    for chunk in paced(b"\n".join(lines_of(lambda k: f"{412 + NOISE[k]:.0f};{577 + NOISE[-k]:.0f}")) + b"\n", [], 0.05):
+        reader.feed([chunk])
+    before = reader.format
+    reader.begin_run()
+    others = lines_of(lambda k: f"load={512 + NOISE[k]:.0f} temp=21.4", 200)
+    for at, line in enumerate(others):
+        assert reader.feed([Stamped(12.0 + 0.05 * at, line + b"\n")]).anew < 0
+    assert reader.format == before
+    assert reader.finder.doubt is not None
+    assert reader.finder.doubt.dialect == "named"
+    reader.end_run()
+    for at, line in enumerate(others * 3):
+        reader.feed([Stamped(22.0 + 0.05 * at, line + b"\n")])
+    assert reader.format is not None
+    assert reader.format.dialect == "named"
+
+
 # clocks and ids
 
 
