@@ -41,7 +41,7 @@ from common_bench.record.tape import TapeLine
 from common_bench.record.which import WhichIsWhich
 
 SHOWN_LINES = 6
-LINES_HEIGHT = 132  # px: whatever is shown there, nothing below it moves
+LINES_HEIGHT = 140  # px: whatever is shown there, nothing below it moves
 LIST, LEAST_LIST = 312, 256  # px; the larger type of the projector theme needs the room beside it
 
 
