@@ -20,7 +20,16 @@ from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import Cut, layout_of
 from common_bench.reading.naming_columns import column_names, unlike
 from common_bench.reading.proposing import MOST_IDS
-from common_bench.reading.roles import CONTRADICTED_AFTER, UNIT_NAMES, clock_of, few_again, named_tick, pace_of
+from common_bench.reading.roles import (
+    CONTRADICTED,
+    CONTRADICTED_AFTER,
+    UNIT_NAMES,
+    Clock,
+    clock_of,
+    few_again,
+    named_tick,
+    pace_of,
+)
 from common_bench.reading.rows import Line, text_of
 from common_bench.reading.senml import senml_format
 from common_bench.reading.sentences import values_in_pattern
@@ -73,14 +82,16 @@ def work_out(
         texts, arrivals = texts[-choice.lines :], arrivals[-choice.lines :]
     if choice is None or choice.best.explained < EXPLAINED * len(texts):
         return None
-    best = _format(choice.best, texts, arrivals, long, words, latin, paced=paced)
+    best = _format(choice.best, texts, arrivals, long, words, latin, known, paced=paced)
     if best is None:
         return None
     format, roles_sure = best
     if len(texts) < FEW_UNNAMED and format.dialect not in ("json", "senml") and format.columns[0].name == "column 1":
         return None
     other = (
-        _format(choice.other, texts, arrivals, long, words, latin, paced=paced) if choice.other is not None else None
+        _format(choice.other, texts, arrivals, long, words, latin, None, paced=paced)
+        if choice.other is not None
+        else None
     )
     sure = choice.lead >= SURE_LEAD and choice.best.explained >= _enough(choice.best, texts) and roles_sure
     format = msgspec.structs.replace(
@@ -164,6 +175,7 @@ def _format(
     long: Stretch,
     words: Sequence[bytes],
     latin: bool,
+    known: StreamFormat | None,
     *,
     paced: bool,
 ) -> tuple[StreamFormat, bool] | None:
@@ -181,7 +193,16 @@ def _format(
         )
     order = _keys_in_order(weight)
     names = column_names(weight, order, words)
-    columns, sure = _columns(weight, order, names, arrivals, long, paced=paced)
+    before = (
+        known.columns if known is not None and layout_of(known) == layout and len(known.columns) == len(order) else ()
+    )
+    if before and layout.dialect == "separated":  # what a line of names told stands, though it is long gone
+        names = [
+            (old.name, old.unit) if name.startswith("column ") and not old.name.startswith("column ") else (name, unit)
+            for old, (name, unit) in zip(before, names, strict=True)
+        ]
+    settled = before if known is not None and known.sure >= 1.0 and layout.dialect == "separated" else ()
+    columns, sure = _columns(weight, order, names, arrivals, long, settled, paced=paced)
     if not any(column.role == "channel" for column in columns):
         return None
     format = msgspec.structs.replace(shape, columns=tuple(unlike(columns)))
@@ -209,6 +230,7 @@ def _columns(
     names: Sequence[tuple[str, str]],
     arrivals: Floats,
     long: Stretch,
+    settled: Sequence[Column],
     *,
     paced: bool,
 ) -> tuple[list[Column], bool]:
@@ -218,7 +240,7 @@ def _columns(
     when = long[0] if long[1] else arrivals
     made: list[Column] = []
     clocked = False
-    for key, (name, unit) in zip(order, names, strict=True):
+    for at, (key, (name, unit)) in enumerate(zip(order, names, strict=True)):
         held = weight.columns.get(key, ColumnText("number"))
         unit = unit or held.unit
         kind = "text" if key == layout.kit_key and held.kind != "number" else held.kind
@@ -233,6 +255,14 @@ def _columns(
             values, times = numbers_of_column(far[key][1], held.kind, layout.comma), when[far[key][0]]
             pace = pace_of(_of_busiest(values, far[key][2]), _of_busiest(times, far[key][2]))
             clock = clock_of(column.name, column.unit, held.kind, pace, steps, alone=len(order) == 1, paced=paced)
+            if (
+                clock is None
+                and settled
+                and settled[at].role == "clock"
+                and pace.rises
+                and pace.off(settled[at].tick) < CONTRADICTED
+            ):
+                clock = Clock(settled[at].tick, True, False)  # one that was sure is given up only against its pace
         if clock is not None:
             column = msgspec.structs.replace(
                 column, role="clock", tick=clock.tick, unit=UNIT_NAMES.get(clock.tick, "s")
