@@ -271,7 +271,9 @@ def column_bits(fields: tuple[str, ...], kind: ValueKind, comma: bool) -> float:
             bits += DECIMAL_BITS * max(0, max(each.decimals for each in numbers) - MANY_DECIMALS)
         return bits + series_bits(numbers)
     if kind == "hexadecimal":
-        values = np.array([float(int(field, 16)) for field in filled])
+        values = np.array(
+            [float(int(field, 16)) for field in filled if BARE_HEX.fullmatch(field) or HEX_TEXT.fullmatch(field)]
+        )
     else:
         digits = max(
             len(field.replace(",", ".").rpartition(".")[2]) if "." in field or "," in field else 0 for field in filled

@@ -6,6 +6,7 @@ what it predicts (roles). Nothing is assumed that the lines do not show: what ma
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 
@@ -43,6 +44,7 @@ CLEAR_FROM = 6  # lines
 CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
+HEXADECIMAL = re.compile(r"(?:0[xX])?[0-9a-fA-F]{1,16}")
 CLOCK_KINDS = ("number", "hexadecimal", "time")
 ODD_LINES = 60  # lines that are wanted where some that look like rows are not read
 FEW_WORDS = 12  # lines, as of a greeting with a menu
@@ -323,7 +325,7 @@ def numbers_of_column(texts: Sequence[str], kind: str, comma: bool) -> Floats:
     if kind == "number":
         return np.array([n.value if (n := number_text(text, comma)) is not None else NAN for text in texts])
     if kind == "hexadecimal":
-        return np.array([float(int(text, 16)) if text else NAN for text in texts])
+        return np.array([float(int(text, 16)) if HEXADECIMAL.fullmatch(text) else NAN for text in texts])
     if kind == "time":
         return np.array([NAN if (s := clock_seconds(text)) is None else s for text in texts])
     return np.full(len(texts), NAN)
