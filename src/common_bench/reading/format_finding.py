@@ -172,6 +172,8 @@ class FormatFinder:
         if layout_of(found.format).dialect != format.dialect:
             return None
         made = _merged(found.format, format) if len(found.format.columns) == len(format.columns) else None
+        if made is None and len(found.format.columns) == len(format.columns):  # a column holds another kind of thing
+            return (found.format, True) if found.sure or format.sure < 1.0 else None
         if made is None:
             grown = _with_new_columns(format, found.format)
             return (grown, False) if grown is not None else None
