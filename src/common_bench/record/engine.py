@@ -44,7 +44,7 @@ log = logging.getLogger(__name__)
 
 class Engine:
     """Guarantees: bytes are stamped when they come, journalled before they are interpreted, and never
-    dropped; a kit that fails cannot stop the others; commands take effect between two turns, so that
+    dropped; a kit that fails cannot stop the others; commands take effect between the turns of two kits, so that
     a run begins and ends at whole lines; nothing in a snapshot claims to be heard or recorded when the engine or
     the journal does not do it.
 
@@ -284,6 +284,11 @@ class Engine:
         if self._fault is not None and at - self._fault_at > FAULT_TOLD_FOR * self.speed:
             self._fault = None
         for kit in list(self._kits.values()):
+            self._loop.do_commands()  # a kit whose lines take long, as while its format is judged, keeps nobody waiting
+            if not self._loop.is_going:
+                return
+            if self._kits.get(kit.kit) is not kit:
+                continue
             try:
                 self._feed(kit, at)
                 self._links.look_after(kit, at)

@@ -65,6 +65,11 @@ class Loop:
         """Whether it was going and is not, though nobody ended it."""
         return self._started and self._going and not self._thread.is_alive()
 
+    @property
+    def is_going(self) -> bool:
+        """Whether nobody has ended it."""
+        return self._going
+
     def end(self) -> None:
         """No further turn; to be called by a command."""
         self._going = False
@@ -128,7 +133,7 @@ class Loop:
                     self._fell(fault)
                 if self.broken is not None:
                     break
-        self._do_commands()
+        self.do_commands()
 
     def _drive(self) -> None:
         next_turn = time.monotonic()
@@ -139,7 +144,7 @@ class Loop:
                     self._woken()
                 else:
                     full = self._read(key.data) or full
-            self._do_commands()
+            self.do_commands()
             if self._going and (full or time.monotonic() >= next_turn):
                 self._turn()
                 next_turn = max(next_turn + TICK, time.monotonic())
@@ -149,7 +154,8 @@ class Loop:
             while self._wake_ours.recv(256):
                 pass
 
-    def _do_commands(self) -> None:
+    def do_commands(self) -> None:
+        """Does what was asked for meanwhile; to be called in the loop's own thread, also within a long turn."""
         while self._commands:
             _do(*self._commands.popleft())
 
