@@ -28,7 +28,7 @@ def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
     """Prints until the time is over, the link goes away, or it is stopped; then a summary."""
     began = time.monotonic()
     opened, seen = opened_at_its_speed(read_address(link))
-    reader = Reader(paced=opened.address.kind != "file" or opened.address.path.endswith(".tape"))
+    reader = Reader(paced=opened.address.paced)
     out = Printer(as_json=as_json)
     if opened.address.kind in JOINED:
         reader.join()
@@ -97,7 +97,7 @@ class Printer:
                 self._held.append((told.offset, {"t": round(told.at, 6), "unreadable": told.line[:400].hex()}))
             else:
                 self._held.append((told.offset, {"t": round(told.at, 6), "note": told.text}))
-        sure = reader.format is not None and reader.format.sure >= 1.0
+        sure = reader.format is not None and reader.format.is_sure
         if not self._holding or sure or (self._held and self._held[-1][1]["t"] - self._held[0][1]["t"] > HELD_FOR):
             self._holding = False
             self.flush()

@@ -41,7 +41,7 @@ def sure_words(format: StreamFormat) -> str:
         return "set by hand, so it stands"
     if format.question:
         return "two readings are equally likely"
-    return "sure" if format.sure >= 1.0 else "so far"
+    return "sure" if format.is_sure else "so far"
 
 
 def shown_readings(judgement: Judgement) -> list[ShownReading]:

@@ -55,12 +55,7 @@ class Roster:
     def is_read_for_sure(self, group: int) -> bool:
         """Whether a bench is ready, and nothing is left to be found out about how its lines are read."""
         state = self.state(group)
-        return (
-            not self.why_not_ready(group)
-            and state is not None
-            and state.format is not None
-            and state.format.sure >= 1.0
-        )
+        return not self.why_not_ready(group) and state is not None and state.format is not None and state.format.is_sure
 
     def why_not_ready(self, group: int) -> str:
         """Empty where a run can begin; otherwise why not, as a code of the table of sentences: no-kit, listening,
@@ -230,7 +225,7 @@ class Roster:
         if state is None or state.format is None:
             return
         found = state.format
-        if found.sure < 1.0:
+        if not found.is_sure:
             return  # it is so far only
         wanted = next((each for each in self._store.plan.formats if each.shape == found.shape), None)
         if wanted is not None and wanted != found and not self._records(state):

@@ -73,7 +73,7 @@ class Scout:
     def _format_of(self, port: Port) -> StreamFormat | None:
         began = time.monotonic()
         link, seen = opened_at_its_speed(read_address(port.link))
-        reader = Reader(paced=link.address.kind != "file")
+        reader = Reader(paced=link.address.paced)
         try:
             known = began if seen and self._fed(reader, began, seen) else None
             while self._going and time.monotonic() - began < LISTENS_FOR:
@@ -90,7 +90,7 @@ class Scout:
     @staticmethod
     def _fed(reader: Reader, began: float, data: bytes) -> bool:
         reader.feed([Stamped(time.monotonic() - began, data)])
-        return reader.format is not None and reader.format.sure >= 1.0
+        return reader.format is not None and reader.format.is_sure
 
 
 def heard_words(formats: Sequence[StreamFormat]) -> str:

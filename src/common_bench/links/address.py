@@ -51,6 +51,11 @@ class Address:
     given: frozenset[str] = field(default=frozenset(), compare=False)  # what the link as written says itself
 
     @property
+    def paced(self) -> bool:
+        """Whether lines come when they were sent, as they do not where a file of text is replayed at some rate."""
+        return self.kind != "file" or self.path.endswith(".tape")
+
+    @property
     def has_speed(self) -> bool:
         return self.kind in ("serial", "rfc2217")
 

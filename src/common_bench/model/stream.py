@@ -79,6 +79,11 @@ class StreamFormat(msgspec.Struct, frozen=True):
         return next((at for at, column in enumerate(self.columns) if column.role == "clock"), None)
 
     @property
+    def is_sure(self) -> bool:
+        """Whether nothing else comes near, rather than that it is so far only."""
+        return self.sure >= 1.0
+
+    @property
     def shared(self) -> bool:
         """Whether an id in the lines tells several kits apart."""
         return bool(self.kit_mark) or any(column.role == "kit" for column in self.columns)

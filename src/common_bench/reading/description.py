@@ -16,7 +16,7 @@ from typing import NamedTuple
 import numpy as np
 
 from common_bench.model.block import Floats
-from common_bench.reading.values import table, unit_pattern, units
+from common_bench.reading.values import plain_number, table, unit_pattern, units
 
 DIGIT_BITS, LETTER_BITS = 3.4, 5.5  # log2 of 10 digits with a few signs; of the letters that kits use
 CHARACTER_BITS = 8.0  # of what no format explains
@@ -44,7 +44,7 @@ class NumberText(NamedTuple):
 def _number(comma: bool) -> re.Pattern[str]:
     point = "[.,]" if comma else r"\."
     return re.compile(
-        rf"([+\-−]?)(?:([0-9]+)({point}[0-9]*)?|({point}[0-9]+))([eE][+\-]?[0-9]+)?(?: ?({unit_pattern()}))?"
+        rf"([+\-−]?(?:([0-9]+)({point}[0-9]*)?|({point}[0-9]+))([eE][+\-]?[0-9]+)?)(?: ?({unit_pattern()}))?"
     )
 
 
@@ -54,12 +54,9 @@ def number_text(text: str, comma: bool) -> NumberText | None:
     found = _number(comma).fullmatch(text)
     if found is None:
         return None
-    sign, whole, part, alone, exponent, unit = found.groups()
+    number, whole, part, alone, exponent, unit = found.groups()
     behind = part or alone or ""
-    try:
-        value = float(f"{'-' if sign in ('-', '−') else ''}{whole or '0'}.{behind[1:] or '0'}{exponent or ''}")
-    except (ValueError, OverflowError):
-        return None
+    value = plain_number(number)
     if value - value != 0.0:
         return None
     filled = whole is not None and len(whole) > 1 and whole[0] == "0"

@@ -21,7 +21,7 @@ from common_bench.reading.lines import Lines
 from common_bench.reading.naming import MOST_COLUMNS, are_names, could_be_reading, names_in
 from common_bench.reading.naming_columns import renamed
 from common_bench.reading.partial_lines import PUNCTUATION, is_whole
-from common_bench.reading.rows import Line, ParsedLine, text_of
+from common_bench.reading.rows import Line, ParsedLine, is_unnamed, mostly_numbers, text_of
 from common_bench.reading.sentences import values_in_pattern
 from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
 
@@ -106,11 +106,6 @@ class FormatFinder:
         self._kept.clear()
         self._strange, self.doubt = 0, None
 
-    @property
-    def sure(self) -> bool:
-        """Whether nothing is looked for any more."""
-        return self._settled
-
     # when it is judged
 
     def keep(self, piece: Lines) -> None:
@@ -149,7 +144,7 @@ class FormatFinder:
         found = self._worked_out(offset, format, 0.0 if weighed or before is None else before.lead)
         if found is None or held:
             return None
-        self._settled = found.sure or (self._settled and format.sure >= 1.0)
+        self._settled = found.sure or (self._settled and format.is_sure)
         return self._better(found, format)
 
     def _worked_out(self, offset: int, known: StreamFormat | None, lead: float = 0.0) -> Judgement | None:
@@ -165,20 +160,20 @@ class FormatFinder:
         """What is made of a judgement: another format, the same with a column more or another clock, or nothing."""
         if format.only:
             return None
-        if layout_of(found.format) != layout_of(format) and not (found.behind == 0.0 and format.sure >= 1.0):
-            if format.sure < 1.0:
+        if layout_of(found.format) != layout_of(format) and not (found.behind == 0.0 and format.is_sure):
+            if not format.is_sure:
                 return found.format, True
             return (found.format, True) if found.sure and found.behind >= SURE_LEAD else None
         if layout_of(found.format).dialect != format.dialect:
             return None
-        made = _merged(found.format, format) if len(found.format.columns) == len(format.columns) else None
-        if made is None and len(found.format.columns) == len(format.columns):  # a column holds another kind of thing
-            return (found.format, True) if found.sure or format.sure < 1.0 else None
-        if made is None:
+        if len(found.format.columns) != len(format.columns):
             grown = _with_new_columns(format, found.format)
             return (grown, False) if grown is not None else None
+        made = _merged(found.format, format)
+        if made is None:  # a column holds another kind of thing
+            return (found.format, True) if found.sure or not format.is_sure else None
         if [(c.role, c.tick, c.kind) for c in made.columns] != [(c.role, c.tick, c.kind) for c in format.columns]:
-            return (made, True) if found.sure or format.sure < 1.0 else None
+            return (made, True) if found.sure or not format.is_sure else None
         same = msgspec.structs.replace(made, worked_out_from=format.worked_out_from) == format
         return None if same else (made, False)
 
@@ -242,7 +237,7 @@ class FormatFinder:
                 if better is not None:
                     made, anew = better
                     return Unlike("reading", [] if anew else line_reader(made)(data) or [], made, anew)
-        return Unlike("words" if is_words(data) and not _mostly_numbers(data) else "unreadable", [])
+        return Unlike("words" if is_words(data) and not mostly_numbers(data.decode("latin-1")) else "unreadable", [])
 
     def _after_strange(self, offset: int, format: StreamFormat, *, held: bool) -> tuple[StreamFormat, bool] | None:
         found = self._worked_out(offset, format)
@@ -275,7 +270,7 @@ def _merged(found: StreamFormat, known: StreamFormat) -> StreamFormat | None:
         other = theirs.get(identity)
         if other is None or (other.kind != column.kind and not {other.kind, column.kind} <= SPOKEN):
             return None
-        named = column.name.startswith("column ") and not other.name.startswith("column ")
+        named = is_unnamed(column.name) and not is_unnamed(other.name)
         name, unit = (other.name, other.unit) if named else (column.name, column.unit)
         if other.role == "clock" or column.role == "clock":
             unit = other.unit
@@ -286,7 +281,7 @@ def _merged(found: StreamFormat, known: StreamFormat) -> StreamFormat | None:
             )
         )
     return msgspec.structs.replace(
-        known, columns=tuple(columns), sure=max(found.sure, known.sure if known.sure >= 1.0 else 0.0), question=found.question, other=found.other,
+        known, columns=tuple(columns), sure=max(found.sure, known.sure if known.is_sure else 0.0), question=found.question, other=found.other,
         worked_out_from=found.worked_out_from, proposals=found.proposals, latin=known.latin or found.latin,
     )  # fmt: skip
 
@@ -356,13 +351,6 @@ def _free_name(column: Column, others: Sequence[Column]) -> Column:
     taken = {each.name for each in others}
     name = next(n for k in itertools.count(1) if (n := column.name if k == 1 else f"{column.name} {k}") not in taken)
     return msgspec.structs.replace(column, name=name)
-
-
-def _mostly_numbers(line: bytes) -> bool:
-    """Rather a damaged reading than words for people."""
-    digits = sum(1 for each in line if 48 <= each <= 57)
-    letters = sum(1 for each in line if chr(each).isalpha())
-    return digits > letters
 
 
 def is_one_word(line: bytes) -> bool:

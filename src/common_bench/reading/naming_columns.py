@@ -13,7 +13,7 @@ import msgspec
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.json_lines import decoded
 from common_bench.reading.naming import NAME, are_names, legend_in, name_and_unit, names_in
-from common_bench.reading.rows import text_of
+from common_bench.reading.rows import text_of, unnamed
 from common_bench.reading.sentences import names_of
 from common_bench.reading.weighing import Weight
 
@@ -53,7 +53,7 @@ def _of_rows(weight: Weight, words: Sequence[bytes]) -> Names:
                 and layout.kit_mark == layout.separator
             ):
                 return found[1:]
-    found = [(f"column {at}", "") for at in range(1, count + 1)]
+    found = [(unnamed(at), "") for at in range(1, count + 1)]
     for at in range(1, count):  # a word that stands still before a number is its name
         word, number = weight.columns.get(str(at)), weight.columns.get(str(at + 1))
         if word is not None and number is not None and word.kind == "text" and len(word.words) == 1:
@@ -84,7 +84,7 @@ def _of_kinds(weight: Weight, words: Sequence[bytes]) -> Names:
 
 def _of_sentences(weight: Weight) -> Names:
     found = [each for pattern in weight.layout.patterns for each in names_of(pattern)]
-    return [(name or f"column {at}", unit) for at, (name, unit) in enumerate(found, 1)]
+    return [(name or unnamed(at), unit) for at, (name, unit) in enumerate(found, 1)]
 
 
 def _of_objects(weight: Weight, order: Sequence[str], words: Sequence[bytes]) -> Names:
@@ -99,7 +99,7 @@ def _of_objects(weight: Weight, order: Sequence[str], words: Sequence[bytes]) ->
             found = names_in(line, ",") or []
         if len(found) == len(order):
             return found
-    return [(f"column {key}" if "." not in key else key, "") for key in order]
+    return [(unnamed(key) if "." not in key else key, "") for key in order]
 
 
 def renamed(old: StreamFormat, names: Names) -> StreamFormat:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from common_bench.model.block import Floats
+from common_bench.reading.rows import is_unnamed
 from common_bench.reading.values import table
 
 UNITS = (1.0, 1e-3, 1e-6, 1e-9)  # s of one unit of a clock
@@ -103,7 +104,7 @@ def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alon
         return None
     named, maybe = named_tick(name, unit)
     if named:
-        return _named_clock(named, pace, steps, paced=paced)
+        return _named_clock(named, pace, paced=paced)
     if not pace.rises or pace.values < FEWEST:
         return None
     if not paced or not pace.seconds > ONE_TIME:
@@ -113,7 +114,7 @@ def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alon
     found = unit_at(pace)
     sure = pace.seconds >= SURE_AFTER and pace.values >= SURE_LINES
     whole = bool((pace.steps == np.rint(pace.steps)).all())  # ticks are counted
-    called = not maybe and not name.startswith("column ")  # something else, as far as its name says
+    called = not maybe and not is_unnamed(name)  # something else, as far as its name says
     if called and not (found and found < 1.0 and whole and pace.seconds >= CONTRADICTED_AFTER and pace.straight):
         return None
     if found and (maybe or (pace.straight and _is_like_a_clock(steps, found))):
@@ -123,7 +124,7 @@ def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alon
     return None
 
 
-def _named_clock(named: float, pace: Pace, steps: Floats, *, paced: bool) -> Clock | None:
+def _named_clock(named: float, pace: Pace, *, paced: bool) -> Clock | None:
     """A clock whose name tells its unit, unless its pace speaks against it."""
     told = paced and pace.seconds >= SHORTEST and pace.values >= FEWEST
     if not told:

@@ -6,6 +6,17 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 LONGEST_NAME = 40
+UNNAMED = "column "  # with its number, where nothing tells a column's name
+
+
+def is_unnamed(name: str) -> bool:
+    """Whether a column is called by its number alone."""
+    return name.startswith(UNNAMED)
+
+
+def unnamed(number: int | str) -> str:
+    """What a column is called that nothing names."""
+    return f"{UNNAMED}{number}"
 
 
 Line = tuple[float, int, bytes]
@@ -30,6 +41,11 @@ def text_of(line: bytes, latin: bool = False) -> str | None:
         return line.decode("latin-1" if latin else "utf-8").strip(" \t\x00\ufeff")
     except UnicodeDecodeError:
         return None
+
+
+def mostly_numbers(text: str) -> bool:
+    """Whether a line is rather numbers than words."""
+    return sum(map(str.isdecimal, text)) > sum(map(str.isalpha, text))
 
 
 def kit_word(value: float) -> str:

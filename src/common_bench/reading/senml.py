@@ -139,7 +139,7 @@ def senml_reads(format: StreamFormat) -> Reads:
     return read
 
 
-def senml_format(texts: Sequence[str], words: Sequence[bytes]) -> StreamFormat | None:
+def senml_format(texts: Sequence[str]) -> StreamFormat | None:
     """A format of lines that are SenML packs (RFC 8428), or None."""
     packs = [
         records for text in texts if looks_like_senml(value := decoded(text)) and (records := senml_records(value))

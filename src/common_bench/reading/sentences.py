@@ -12,7 +12,6 @@ from functools import cache, lru_cache
 from common_bench.reading.values import table, units, words
 
 MOST_PATTERNS = 12
-MOST_WORDS_IN_A_PLACE = 6
 FEW_KINDS = 8  # numbers in a name, as in `sensor 3:`, that tell lines apart
 NAME_AFTER = (":", "=", ")")  # what stands behind a number that is part of a name
 

@@ -12,6 +12,7 @@ from typing import Any
 from common_bench.model.stream import ValueKind
 
 NAN = float("nan")
+NOTHING: frozenset[str] = frozenset()  # where no text stands for "no value"
 NUM = r"[+\-−]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+\-]?[0-9]+)?"
 NUM_COMMA = r"[+\-−]?(?:[0-9]+(?:[.,][0-9]*)?|[.,][0-9]+)(?:[eE][+\-]?[0-9]+)?"
 HEX = r"0[xX][0-9a-fA-F]{1,16}"

@@ -21,7 +21,6 @@ from common_bench.reading.description import (
     LETTER_BITS,
     MOST_WORDS,
     NumberText,
-    counts_bits,
     letters_bits,
     number_text,
     numbers_bits,
@@ -30,14 +29,14 @@ from common_bench.reading.description import (
     words_bits,
 )
 from common_bench.reading.layouts import Cut, Layout, cutter
-from common_bench.reading.values import BARE_HEX, HEX_TEXT, clock_seconds, word_value
+from common_bench.reading.values import BARE_HEX, HEX_TEXT, NOTHING, clock_seconds, value_of, word_value
 
-MOSTLY_NUMBERS, MOST_OF_A_FEW, MOST_OF_A_COLUMN, MANY = (
-    0.5,
+MOSTLY_NUMBERS = 0.5  # of a column's fields, from which it holds numbers; a line with any other is not explained
+MOST_OF_A_FEW, MOST_OF_A_COLUMN, MANY = (
     0.75,
     0.9,
     12,
-)  # of its fields are what it holds; a line with any other is not explained
+)  # the same of other kinds, in fewer than so many fields and in more
 COLUMN_BITS = 4.0
 DIALECT_BITS = {"separated": 1.0, "json": 1.0, "senml": 1.0, "named": 2.0, "tagged": 8.0, "sentence": 30.0}
 COMMA_BITS, MARK_BITS, IDS_BITS, KIND_BITS = 3.0, 4.0, 8.0, 6.0
@@ -94,7 +93,7 @@ def explain(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], mo
     kept = list(cuts)
     columns: dict[str, ColumnText] = {}
     check = _check_sum(layout, texts, kept)
-    for key, (rows, fields) in _fields_of_columns(kept).items():
+    for key, (rows, fields, _) in fields_of_columns(kept).items():
         if key == check or (key == layout.kit_key and any(number_text(field, False) is None for field in fields)):
             columns[key] = ColumnText("text")
             continue
@@ -121,7 +120,7 @@ def _like_its_neighbours(columns: dict[str, ColumnText], cuts: Sequence[Cut | No
     """Digits of one width beside hexadecimal numbers of that width are hexadecimal too, though no letter came yet."""
     if not any(each.kind == "hexadecimal" for each in columns.values()):
         return
-    fields = {key: found for key, (_, found) in _fields_of_columns(cuts).items()}
+    fields = {key: held.texts for key, held in fields_of_columns(cuts).items()}
     widths = {len(each) for key, held in columns.items() if held.kind == "hexadecimal" for each in fields.get(key, ())}
     for key, held in columns.items():
         if (
@@ -157,14 +156,26 @@ def weigh(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None], most
     return Weight(layout, bits, made.unexplained, kept, columns, check)
 
 
-def _fields_of_columns(cuts: Sequence[Cut | None]) -> dict[str, tuple[list[int], list[str]]]:
-    found: dict[str, tuple[list[int], list[str]]] = {}
+class ColumnFields(NamedTuple):
+    """The lines that hold a column, its texts, and the kit of each."""
+
+    rows: list[int]
+    texts: list[str]
+    kits: list[str]
+
+
+def fields_of_columns(cuts: Sequence[Cut | None]) -> dict[str, ColumnFields]:
+    """The fields of each column, in the order in which columns come."""
+    found: dict[str, ColumnFields] = {}
     for row, cut in enumerate(cuts):
         if cut is not None:
             for key, field in zip(cut.keys, cut.fields, strict=True):
-                rows, fields = found.setdefault(key, ([], []))
-                rows.append(row)
-                fields.append(field)
+                held = found.get(key)
+                if held is None:
+                    held = found[key] = ColumnFields([], [], [])
+                held.rows.append(row)
+                held.texts.append(field)
+                held.kits.append(cut.kit)
     return found
 
 
@@ -271,9 +282,7 @@ def column_bits(fields: tuple[str, ...], kind: ValueKind, comma: bool) -> float:
             bits += DECIMAL_BITS * max(0, max(each.decimals for each in numbers) - MANY_DECIMALS)
         return bits + series_bits(numbers)
     if kind == "hexadecimal":
-        values = np.array(
-            [float(int(field, 16)) for field in filled if BARE_HEX.fullmatch(field) or HEX_TEXT.fullmatch(field)]
-        )
+        values = np.array([v for field in filled if (v := value_of(field, kind, comma, NOTHING)) is not None])
     else:
         digits = max(
             len(field.replace(",", ".").rpartition(".")[2]) if "." in field or "," in field else 0 for field in filled
@@ -298,8 +307,3 @@ def _check_sum(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None])
             body, _, _ = texts[at].removesuffix(layout.end).rpartition(layout.separator)
             pairs.append((body, cut.fields[-1]))
     return last if len({digits for _, digits in pairs}) >= 3 and checks(pairs) else ""
-
-
-def entropy(counts: Sequence[int]) -> float:
-    """Bits for each of things that come so often."""
-    return counts_bits(counts) / max(1, sum(counts))

@@ -6,19 +6,19 @@ what it predicts (roles). Nothing is assumed that the lines do not show: what ma
 
 from __future__ import annotations
 
-import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
 
 from common_bench.model.block import Floats
-from common_bench.model.stream import Column, Role, StreamFormat
+from common_bench.model.stream import Column, Role, StreamFormat, ValueKind
 from common_bench.reading.choosing import MOST_LINES, choose, confirmed
 from common_bench.reading.description import number_text
 from common_bench.reading.judgement import Judgement, Reading
-from common_bench.reading.layouts import Cut, layout_of
+from common_bench.reading.layouts import layout_of
 from common_bench.reading.naming_columns import column_names, unlike
 from common_bench.reading.proposing import MOST_IDS
 from common_bench.reading.roles import (
@@ -31,11 +31,11 @@ from common_bench.reading.roles import (
     named_tick,
     pace_of,
 )
-from common_bench.reading.rows import Line, text_of
+from common_bench.reading.rows import Line, is_unnamed, mostly_numbers, text_of
 from common_bench.reading.senml import senml_format
 from common_bench.reading.sentences import values_in_pattern
-from common_bench.reading.values import NAN, clock_seconds, table
-from common_bench.reading.weighing import ColumnText, Weight, cut_all
+from common_bench.reading.values import NAN, NOTHING, table, value_of
+from common_bench.reading.weighing import ColumnFields, ColumnText, Weight, cut_all, fields_of_columns
 
 SURE_LEAD = 24.0  # bits: see docs/links.md for how often the leader is wrong at each lead
 MOSTLY_LATIN = 0.2  # of the lines
@@ -44,7 +44,6 @@ CLEAR_FROM = 6  # lines
 CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
-HEXADECIMAL = re.compile(r"(?:0[xX])?[0-9a-fA-F]{1,16}")
 CLOCK_KINDS = ("number", "hexadecimal", "time")
 ODD_LINES = 60  # lines that are wanted where some that look like rows are not read
 FEW_WORDS = 12  # lines, as of a greeting with a menu
@@ -53,6 +52,23 @@ EXPLAINED = 0.5  # of the lines that could be readings
 FEW, FEW_UNNAMED = 2, 3  # lines before anything is shown
 ASKED_AFTER = 10.0  # s, after which two readings that are equally likely are asked about
 FAR_SPANS = 3.0  # of all other values, beyond which a number of the table may stand for no value
+
+
+class Evidence(NamedTuple):
+    """What was heard: texts and their arrivals (n,) in s; long, long_arrivals: every so many lines of all that is kept,
+    none where there are few; words: lines among which names are looked for; latin: they are Latin-1; paced: arrivals mean
+    something."""
+
+    texts: Sequence[str]
+    arrivals: Floats
+    long_arrivals: Floats
+    long: Sequence[str]
+    words: Sequence[bytes]
+    latin: bool
+    paced: bool
+
+
+NO_FIELDS = ColumnFields([], [], [])  # of a column that no line holds
 
 
 def work_out(
@@ -75,31 +91,26 @@ def work_out(
     if len(heard) < FEW:
         return None
     texts, arrivals = [text for _, text in heard], np.array([at for at, _ in heard])
-    long, seconds = _stretch(lines, latin), lines[-1][0] - lines[0][0]
     now = layout_of(known) if known is not None and known.dialect != "senml" else None
     choice = confirmed(now, texts, lead) if now is not None and lead else None
     if choice is None:
         choice = choose(texts, arrivals, words, (now,) if now is not None else ())
-    if choice is not None:
-        texts, arrivals = texts[-choice.lines :], arrivals[-choice.lines :]
-    if choice is None or choice.best.explained < EXPLAINED * len(texts):
+    if choice is None or choice.best.explained < EXPLAINED * choice.lines:
         return None
-    best = _format(choice.best, texts, arrivals, long, words, latin, known, paced=paced)
+    texts = texts[-choice.lines :]
+    evidence = Evidence(texts, arrivals[-choice.lines :], *_stretch(lines, latin), words, latin, paced)
+    best = _format(choice.best, evidence, known)
     if best is None:
         return None
     format, roles_sure = best
-    if len(texts) < FEW_UNNAMED and format.dialect not in ("json", "senml") and format.columns[0].name == "column 1":
+    if len(texts) < FEW_UNNAMED and format.dialect not in ("json", "senml") and is_unnamed(format.columns[0].name):
         return None
-    other = (
-        _format(choice.other, texts, arrivals, long, words, latin, None, paced=paced)
-        if choice.other is not None
-        else None
-    )
+    other = _format(choice.other, evidence) if choice.other is not None else None
     sure = choice.lead >= SURE_LEAD and choice.best.explained >= _enough(choice.best, texts) and roles_sure
     format = msgspec.structs.replace(
         format, worked_out_from=len(texts), sure=1.0 if sure else _share(choice.lead, len(texts))
     )
-    if other is not None and choice.lead < SURE_LEAD and seconds >= ASKED_AFTER:
+    if other is not None and choice.lead < SURE_LEAD and lines[-1][0] - lines[0][0] >= ASKED_AFTER:
         format = msgspec.structs.replace(format, question=_question(format, other[0], texts[-1]), other=other[0])
     return Judgement(
         format, _reading(choice.best, format), _reading(choice.other, other[0]) if choice.other and other else None,
@@ -137,14 +148,9 @@ def _enough(weight: Weight, texts: Sequence[str], least: int = SURE_FROM) -> int
         at for at, cut in enumerate(weight.cuts) if cut is not None
     )  # what came before was perhaps another kit's
     pairs = list(zip(texts, weight.cuts, strict=True))[first:]
-    if any(cut is None and _is_numeric(text) for text, cut in pairs):
+    if any(cut is None and mostly_numbers(text) for text, cut in pairs):
         kinds.append(ODD_LINES // AGAIN)  # rows of another kind may be coming
     return max(least, *(AGAIN * kind for kind in kinds if kind > 1), 0)
-
-
-def _is_numeric(text: str) -> bool:
-    """Whether a line is rather numbers than words."""
-    return sum(map(str.isdigit, text)) > sum(map(str.isalpha, text))
 
 
 def _share(lead: float, lines: int) -> float:
@@ -170,45 +176,36 @@ def _count(numbers: int) -> str:
     return words[numbers] if numbers < len(words) else f"{numbers} numbers"
 
 
-def _format(
-    weight: Weight,
-    texts: Sequence[str],
-    arrivals: Floats,
-    long: Stretch,
-    words: Sequence[bytes],
-    latin: bool,
-    known: StreamFormat | None,
-    *,
-    paced: bool,
-) -> tuple[StreamFormat, bool] | None:
+def _format(weight: Weight, heard: Evidence, known: StreamFormat | None = None) -> tuple[StreamFormat, bool] | None:
     """The format of a layout with its columns, and whether it is sure what they are."""
     layout = weight.layout
     shape = StreamFormat(
         layout.separator, (), dialect=layout.dialect, decimal_comma=layout.comma, start=layout.start, end=layout.end,
-        kit_mark=layout.kit_mark, latin=latin, patterns=layout.patterns,
+        kit_mark=layout.kit_mark, latin=heard.latin, patterns=layout.patterns,
         lengths=tuple(sorted(set(layout.counts) - {max(layout.counts)})) if layout.counts else (),
     )  # fmt: skip
     if layout.dialect == "senml":
-        found = senml_format(texts, words)
+        found = senml_format(heard.texts)
         return (
             (msgspec.structs.replace(found, columns=tuple(unlike(found.columns))), True) if found is not None else None
         )
     order = _keys_in_order(weight)
-    names = column_names(weight, order, words)
+    names = column_names(weight, order, heard.words)
     before = (
         known.columns if known is not None and layout_of(known) == layout and len(known.columns) == len(order) else ()
     )
     if before and layout.dialect == "separated":  # what a line of names told stands, though it is long gone
         names = [
-            (old.name, old.unit) if name.startswith("column ") and not old.name.startswith("column ") else (name, unit)
+            (old.name, old.unit) if is_unnamed(name) and not is_unnamed(old.name) else (name, unit)
             for old, (name, unit) in zip(before, names, strict=True)
         ]
-    settled = before if known is not None and known.sure >= 1.0 and layout.dialect == "separated" else ()
-    columns, sure = _columns(weight, order, names, arrivals, long, settled, paced=paced)
+    settled = before if known is not None and known.is_sure and layout.dialect == "separated" else ()
+    fields = fields_of_columns(weight.cuts)
+    columns, sure = _columns(weight, order, names, fields, heard, settled)
     if not any(column.role == "channel" for column in columns):
         return None
     format = msgspec.structs.replace(shape, columns=tuple(unlike(columns)))
-    return msgspec.structs.replace(format, proposals=_proposals(weight, order, format)), sure
+    return msgspec.structs.replace(format, proposals=_proposals(order, fields, format)), sure
 
 
 def _keys_in_order(weight: Weight) -> list[str]:
@@ -227,19 +224,12 @@ def _keys_in_order(weight: Weight) -> list[str]:
 
 
 def _columns(
-    weight: Weight,
-    order: Sequence[str],
-    names: Sequence[tuple[str, str]],
-    arrivals: Floats,
-    long: Stretch,
+    weight: Weight, order: Sequence[str], names: Sequence[tuple[str, str]], fields: Mapping[str, ColumnFields], heard: Evidence,
     settled: Sequence[Column],
-    *,
-    paced: bool,
-) -> tuple[list[Column], bool]:
+) -> tuple[list[Column], bool]:  # fmt: skip
     layout, sure = weight.layout, True
-    fields = _fields(weight.cuts, order)
-    far: dict[str, tuple[list[int], list[str], list[str]]] = {}
-    when = long[0] if long[1] else arrivals
+    far: Mapping[str, ColumnFields] = {}
+    when = heard.long_arrivals if heard.long else heard.arrivals
     made: list[Column] = []
     clocked = False
     for at, (key, (name, unit)) in enumerate(zip(order, names, strict=True)):
@@ -247,16 +237,15 @@ def _columns(
         unit = unit or held.unit
         kind = "text" if key == layout.kit_key and held.kind != "number" else held.kind
         column = Column(name, unit, "channel", kind=kind, key=_key(weight, key), words=held.words if held.kind == "words" else ())  # fmt: skip
-        rows, texts, kits = fields[key]
+        rows, texts, kits = fields.get(key, NO_FIELDS)
         clock = None
         if not clocked and held.kind in CLOCK_KINDS:
             steps = np.diff(_of_busiest(numbers_of_column(texts, held.kind, layout.comma), kits))
-            if not far and long[1]:
-                far = _fields(cut_all(layout, long[1]), order)
-            far = far or fields
-            values, times = numbers_of_column(far[key][1], held.kind, layout.comma), when[far[key][0]]
-            pace = pace_of(_of_busiest(values, far[key][2]), _of_busiest(times, far[key][2]))
-            clock = clock_of(column.name, column.unit, held.kind, pace, steps, alone=len(order) == 1, paced=paced)
+            far = far or (fields_of_columns(cut_all(layout, heard.long)) if heard.long else fields)
+            places, long, senders = far.get(key, NO_FIELDS)
+            values, times = numbers_of_column(long, held.kind, layout.comma), when[places]
+            pace = pace_of(_of_busiest(values, senders), _of_busiest(times, senders))
+            clock = clock_of(column.name, column.unit, held.kind, pace, steps, alone=len(order) == 1, paced=heard.paced)
             if (
                 clock is None
                 and settled
@@ -274,7 +263,9 @@ def _columns(
             sure = sure and clock.sure
             clocked = layout.dialect not in ("tagged", "sentence")
         else:
-            sure = sure and not (_may_turn_out_a_clock(column, texts, arrivals[rows], layout.comma) and paced)
+            sure = sure and not (
+                _may_turn_out_a_clock(column, texts, heard.arrivals[rows], layout.comma) and heard.paced
+            )
             column = msgspec.structs.replace(column, role=_role(weight, key, column, texts))
             if not column.unit and column.role == "channel":
                 column = msgspec.structs.replace(column, unit=table()["unit"].get(name.lower(), ""))
@@ -292,11 +283,7 @@ def _key(weight: Weight, key: str) -> str:
     return key.partition(":")[0] if dialect == "tagged" else ""
 
 
-Stretch = tuple[Floats, list[str]]
-"""Arrivals and texts of lines over all that is kept, every so many of them."""
-
-
-def _stretch(lines: Sequence[Line], latin: bool) -> Stretch:
+def _stretch(lines: Sequence[Line], latin: bool) -> tuple[Floats, list[str]]:
     """Every so many of all lines, as far as they go back, for the pace of a clock; nothing where there are few."""
     every = len(lines) // STRETCH_LINES
     if every < 1:
@@ -305,30 +292,11 @@ def _stretch(lines: Sequence[Line], latin: bool) -> Stretch:
     return np.array([at for at, _ in found]), [text for _, text in found]
 
 
-def _fields(cuts: Sequence[Cut | None], order: Sequence[str]) -> dict[str, tuple[list[int], list[str], list[str]]]:
-    """Of each column: the lines that hold it, its texts, and the kit of each."""
-    found: dict[str, tuple[list[int], list[str], list[str]]] = {key: ([], [], []) for key in order}
-    for row, cut in enumerate(cuts):
-        if cut is None:
-            continue
-        for key, field in zip(cut.keys, cut.fields, strict=True):
-            if key in found:
-                rows, texts, kits = found[key]
-                rows.append(row)
-                texts.append(field)
-                kits.append(cut.kit)
-    return found
-
-
-def numbers_of_column(texts: Sequence[str], kind: str, comma: bool) -> Floats:
+def numbers_of_column(texts: Sequence[str], kind: ValueKind, comma: bool) -> Floats:
     """(n,) the numbers of a column's texts, nan where there is none."""
     if kind == "number":
         return np.array([n.value if (n := number_text(text, comma)) is not None else NAN for text in texts])
-    if kind == "hexadecimal":
-        return np.array([float(int(text, 16)) if HEXADECIMAL.fullmatch(text) else NAN for text in texts])
-    if kind == "time":
-        return np.array([NAN if (s := clock_seconds(text)) is None else s for text in texts])
-    return np.full(len(texts), NAN)
+    return np.array([NAN if (v := value_of(text, kind, comma, NOTHING)) is None else v for text in texts])
 
 
 def _of_busiest(values: Floats, kits: Sequence[str]) -> Floats:
@@ -362,13 +330,12 @@ def _role(weight: Weight, key: str, column: Column, texts: Sequence[str]) -> Rol
     return "channel"
 
 
-def _proposals(weight: Weight, order: Sequence[str], format: StreamFormat) -> tuple[str, ...]:
+def _proposals(order: Sequence[str], fields: Mapping[str, ColumnFields], format: StreamFormat) -> tuple[str, ...]:
     """Texts from the table that stand far away from all other values of their column."""
     known = table()["sentinels"]["numbers"]
     found: list[str] = []
-    fields = _fields(weight.cuts, order)
     for key, column in zip(order, format.columns, strict=True):
-        texts = fields[key][1]
+        texts = fields.get(key, NO_FIELDS).texts
         suspects = [text for text in dict.fromkeys(texts) if text in known]
         if column.kind != "number" or column.role == "clock" or not suspects:
             continue

@@ -134,8 +134,7 @@ class Engine:
         format: StreamFormat | None = None, *, settled: bool = False,
     ) -> None:  # fmt: skip
         """Begins to listen to a kit; it is opened at once, or as soon as it can be."""
-        paced = address.kind != "file" or address.path.endswith(".tape")
-        chain = Chain(workings, calibrations, format, paced=paced)
+        chain = Chain(workings, calibrations, format, paced=address.paced)
         made = KitConnection(kit, session, address, chain, self.now(), settled=settled)
         self.ask(lambda: self._kits.update({kit: made}))
 
@@ -325,7 +324,7 @@ class Engine:
             kit.live.forget_all()
         if reader.format is not known:
             self._events.tell(EngineEvent("format", kit.kit))
-            if known is not None and known.sure >= 1.0 and flow.heard.anew >= 0:
+            if known is not None and known.is_sure and flow.heard.anew >= 0:
                 self._events.tell(EngineEvent("read-anew", kit.kit, format=known))
         self._follow_ids(kit)
         if again:
@@ -340,7 +339,7 @@ class Engine:
                     self._kits.pop(kit.relayed.pop(id).kit, None)
                     kit.told_of.discard(id)
                     self._events.tell(EngineEvent("taken-back", each.kit, id=id))
-        if reader.format is None or reader.format.sure < 1.0 or not reader.format.shared:
+        if reader.format is None or not reader.format.is_sure or not reader.format.shared:
             return
         for id in [id for id in reader.kits if id and id not in kit.relayed and id not in kit.told_of]:
             kit.told_of.add(id)

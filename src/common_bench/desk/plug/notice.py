@@ -64,7 +64,7 @@ class KitNotice(QFrame):
             self._tell(
                 "Newer lines look different from how it is read. When its run has ended they can be read anew.", "amber"
             )
-        elif format.shared and format.sure < 1.0:
+        elif format.shared and not format.is_sure:
             self._tell("This looks like several kits on one port. They appear one by one when that is sure.", "")
         else:
             self._tell(f"Nothing is wrong. How it is read: {sure_words(format)}.", "")
