@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 FEW = 3  # lines by which a way is tried first
+LARGEST = 0xFFFF
 ENOUGH = 0.9  # of lines that check, to say that it is a check sum
 
 
@@ -44,12 +45,20 @@ def checks(pairs: Sequence[tuple[str, str]]) -> bool:
         begin = 0 if pairs[0][0][:1].isalnum() else 1
         return all(_number(digits, 16) == _exclusive_or(body[begin:].encode()) for body, digits in pairs)
     few = pairs[-FEW:]
-    for trim in range(3):  # a start mark of one or two characters may not count
+    bases = [base for base in (16, 10) if _can_be(few, base)]
+    for trim in range(3) if bases else ():  # a start mark of one or two characters may not count
         for way in WAYS:
-            for base in (16, 10):
-                if _share(few, trim, way, base) > 0.5 and _share(pairs, trim, way, base) >= ENOUGH:
+            sums = [way(body[trim:].encode()) for body, _ in few]
+            for base in bases:
+                good = sum(1 for (_, digits), found in zip(few, sums, strict=True) if _number(digits, base) == found)
+                if 2 * good > len(few) and _share(pairs, trim, way, base) >= ENOUGH:
                     return True
     return False
+
+
+def _can_be(pairs: Sequence[tuple[str, str]], base: int) -> bool:
+    """Whether most of the digits could be a check sum at all."""
+    return 2 * sum(1 for _, digits in pairs if 0 <= _number(digits, base) <= LARGEST) > len(pairs)
 
 
 def _share(pairs: Sequence[tuple[str, str]], trim: int, way: Callable[[bytes], int], base: int) -> float:

@@ -74,11 +74,10 @@ def choose(
 
 def confirmed(layout: Layout, texts: Sequence[str], lead: float) -> Choice | None:
     """The same choice as before, where it was clear by `lead` bits and nearly all newer lines are as it says."""
-    recent = texts[-CONFIRMING:]
-    weight = explain(layout, recent, cut_all(layout, recent))
-    if weight is None or weight.explained < CONFIRMED * len(recent):
+    weight = explain(layout, texts, cut_all(layout, texts))
+    if weight is None or weight.explained < CONFIRMED * len(texts):
         return None
-    return Choice(weight, None, lead, len(recent))
+    return Choice(weight, None, lead, len(texts))
 
 
 def _behind(best: Weight, weights: Sequence[Weight], also: Sequence[Layout], nothing: float) -> float:

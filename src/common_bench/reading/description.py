@@ -22,6 +22,7 @@ DIGIT_BITS, LETTER_BITS = 3.4, 5.5  # log2 of 10 digits with a few signs; of the
 CHARACTER_BITS = 8.0  # of what no format explains
 ESCAPE_BITS = 6.0  # one value in 64 may lie anywhere: spikes, steps, an end of the scale
 TRIMMED = 8.0  # mean steps beyond which a step says nothing about how large steps are
+INF = math.inf
 MOST_WORDS = 12  # that come again, in a column of words
 ODD_STYLE_BITS = 4.0  # a whole number with a zero in front, among others without
 PADDED_BITS = 8.0  # to state that numbers are filled up with zeros
@@ -51,6 +52,9 @@ def _number(comma: bool) -> re.Pattern[str]:
 @lru_cache(maxsize=1 << 14)
 def number_text(text: str, comma: bool) -> NumberText | None:
     """A field as a number; None where it is none."""
+    if text.isascii() and text.isdigit():
+        value = float(text)
+        return NumberText(value, 0, False, len(text) > 1 and text[0] == "0", len(text), "") if value < INF else None
     found = _number(comma).fullmatch(text)
     if found is None:
         return None

@@ -28,7 +28,7 @@ from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
 MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to be none
 FIND_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
-TRY_AT = (8, 16, 35, 70, 110, 160, 240)  # lines at which one that is not sure is judged again
+TRY_AT = (8, 18, 45, 110, 160, 240)  # lines at which one that is not sure is judged again
 TRY_LATER = 1.4  # times as many lines as at the last time
 LOOK_AT = (2.5, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
 WEIGHED_AT = (3,)  # of those, the look at which all layouts are weighed again
@@ -118,6 +118,8 @@ class FormatFinder:
         if self._began != self._began:
             self._began = float(piece.stamps[0])
         due = None
+        if not self._looks and self.judgement is not None and self.judgement.sure and self.judgement.clear:
+            self._looks = 1  # enough is known already
         if not self._settled and self._seen + len(piece) >= self._next:
             due = self._next - self._seen
         if self._looks < len(LOOK_AT) and piece.stamps[-1] >= self._began + LOOK_AT[self._looks]:
@@ -129,9 +131,11 @@ class FormatFinder:
             while self._looks < len(LOOK_AT) and float(piece.stamps[due - 1]) >= self._began + LOOK_AT[self._looks]:
                 self._looks += 1
             if self._seen >= self._next:
-                times = TRY_AT if known else FIND_AT
-                self._next = next((each for each in times if each > self._seen), int(self._seen * TRY_LATER) + 1)
+                self._next = self._after(TRY_AT if known else FIND_AT)
         return due
+
+    def _after(self, times: Sequence[int]) -> int:
+        return next((each for each in times if each > self._seen), int(self._seen * TRY_LATER) + 1)
 
     def judge(self, format: StreamFormat, offset: int, *, held: bool) -> tuple[StreamFormat, bool] | None:
         """Judges by all lines up to the one at an offset. Gives another format and whether it reads other numbers; None
@@ -193,7 +197,7 @@ class FormatFinder:
         worth_it = self._seen > 2 or text[:1] in (b"{", b"[")  # two lines tell something where they are objects alone
         judged = self._worked_out(offset, None) if due and worth_it else None
         if judged is not None:
-            self._settled = judged.sure
+            self._settled, self._next = judged.sure, self._after(TRY_AT)
             waiting, self._waiting = self._waiting, []
             if judged.format.dialect == "sentence" or any(column.kind == "words" for column in judged.format.columns):
                 return Found(judged.format, None)  # some of what was taken for words are readings

@@ -15,7 +15,7 @@ import numpy as np
 
 from common_bench.model.block import Floats
 from common_bench.model.stream import Column, Role, StreamFormat, ValueKind
-from common_bench.reading.choosing import MOST_LINES, choose, confirmed
+from common_bench.reading.choosing import CONFIRMING, MOST_LINES, choose, confirmed
 from common_bench.reading.description import number_text
 from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import layout_of
@@ -85,16 +85,14 @@ def work_out(
     paced: the arrivals mean something, as they do not where a file of text is replayed; lead: bits by which `known` has
     led so far, so that only its columns are looked at where it has led clearly.
     """
-    latin = _is_latin([line for _, _, line in lines[-MOST_LINES:]])
-    heard = [(at, text) for at, _, line in lines[-MOST_LINES:] if (text := text_of(line, latin))]
-    heard = _without_words(heard)
-    if len(heard) < FEW:
-        return None
-    texts, arrivals = [text for _, text in heard], np.array([at for at, _ in heard])
     now = layout_of(known) if known is not None and known.dialect != "senml" else None
-    choice = confirmed(now, texts, lead) if now is not None and lead else None
+    choice = None
+    if now is not None and lead:
+        latin, texts, arrivals = _heard(lines[-CONFIRMING:])
+        choice = confirmed(now, texts, lead)
     if choice is None:
-        choice = choose(texts, arrivals, words, (now,) if now is not None else ())
+        latin, texts, arrivals = _heard(lines[-MOST_LINES:])
+        choice = choose(texts, arrivals, words, (now,) if now is not None else ()) if len(texts) >= FEW else None
     if choice is None or choice.best.explained < EXPLAINED * choice.lines:
         return None
     texts = texts[-choice.lines :]
@@ -117,6 +115,13 @@ def work_out(
         choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best, texts, CLEAR_FROM),
         choice.behind, tuple(texts[-3:]),
     )  # fmt: skip
+
+
+def _heard(lines: Sequence[Line]) -> tuple[bool, list[str], Floats]:
+    """Whether lines are Latin-1, the texts of those that could be readings, and (n,) their arrivals in s."""
+    latin = _is_latin([line for _, _, line in lines])
+    heard = _without_words([(at, text) for at, _, line in lines if (text := text_of(line, latin))])
+    return latin, [text for _, text in heard], np.array([at for at, _ in heard])
 
 
 def _is_latin(lines: Sequence[bytes]) -> bool:
