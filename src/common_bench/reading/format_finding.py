@@ -23,15 +23,17 @@ from common_bench.reading.naming_columns import renamed
 from common_bench.reading.partial_lines import PUNCTUATION, is_whole
 from common_bench.reading.rows import Line, ParsedLine, is_unnamed, mostly_numbers, text_of
 from common_bench.reading.sentences import values_in_pattern
-from common_bench.reading.working_out import ASKED_AFTER, SURE_LEAD, work_out
+from common_bench.reading.working_out import ASKED_AFTER, CLEAR_LEAD, SURE_LEAD, work_out
 
 LineKind = Literal["reading", "names", "words", "unreadable", "half"]
 MOST_WAITING = 60  # lines that wait for a format, before the oldest is told to be none
 FIND_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at which it is looked for a format
-TRY_AT = (8, 18, 45, 110, 160, 240)  # lines at which one that is not sure is judged again
+TRY_AT = (4, 6, 10, 24, 50, 110, 160, 240)  # lines at which one that is not clear is judged again
+TRY_LEADING = TRY_AT[2:]  # the same, of one that leads by far
 TRY_LATER = 1.4  # times as many lines as at the last time
-LOOK_AT = (2.5, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged however sure it is
-WEIGHED_AT = (3,)  # of those, the look at which all layouts are weighed again
+LOOK_AT = (0.6, 1.05, 2.05, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged
+EARLY_LOOKS = 3  # of those, that tell nothing new where it is sure and clear already
+WEIGHED_AT = (5,)  # of those, the look at which all layouts are weighed again
 STRANGE_AT = (1, 2, 3, 5, 8, 12, 20, 40, 80, 160, 320, 640, 1280, 2560)  # lines that the format does not read
 DOUBT_AT = 12  # strange lines in a run, from which another format is looked for that is offered when it has ended
 MOST_WORDS = 60  # lines among which names and legends are looked for
@@ -118,10 +120,11 @@ class FormatFinder:
         if self._began != self._began:
             self._began = float(piece.stamps[0])
         due = None
-        if not self._looks and self.judgement is not None and self.judgement.sure and self.judgement.clear:
-            self._looks = 1  # enough is known already
-        if not self._settled and self._seen + len(piece) >= self._next:
-            due = self._next - self._seen
+        clear = self.judgement is not None and self.judgement.clear
+        if clear and self.judgement is not None and self.judgement.sure:
+            self._looks = max(self._looks, EARLY_LOOKS)
+        if not self._settled and not (clear and self._looks < EARLY_LOOKS) and self._seen + len(piece) >= self._next:
+            due = max(1, self._next - self._seen)
         if self._looks < len(LOOK_AT) and piece.stamps[-1] >= self._began + LOOK_AT[self._looks]:
             late = int(np.searchsorted(piece.stamps, self._began + LOOK_AT[self._looks])) + 1
             if late <= len(piece) and (due is None or late < due):
@@ -197,7 +200,7 @@ class FormatFinder:
         worth_it = self._seen > 2 or text[:1] in (b"{", b"[")  # two lines tell something where they are objects alone
         judged = self._worked_out(offset, None) if due and worth_it else None
         if judged is not None:
-            self._settled, self._next = judged.sure, self._after(TRY_AT)
+            self._settled, self._next = judged.sure, self._after(TRY_LEADING if judged.lead >= CLEAR_LEAD else TRY_AT)
             waiting, self._waiting = self._waiting, []
             if judged.format.dialect == "sentence" or any(column.kind == "words" for column in judged.format.columns):
                 return Found(judged.format, None)  # some of what was taken for words are readings

@@ -17,7 +17,7 @@ from common_bench.reading.naming import MOST_COLUMNS, names_in
 from common_bench.reading.pairs import pairs_in
 from common_bench.reading.roles import few_again
 from common_bench.reading.senml import looks_like_senml, senml_records
-from common_bench.reading.sentences import patterns_of
+from common_bench.reading.sentences import WORDS_OR_BRACKETS, patterns_of
 from common_bench.reading.values import kind_of, table, units
 
 SEPARATORS = (";", "\t", ",", "|", " ", ":", "/")
@@ -33,7 +33,7 @@ REGULAR = 0.6  # of the times between rows of a length, that are alike
 MOSTLY = 0.6  # of the lines
 LONGEST_MARK = 24
 DIGITS_SHARE = 0.25  # of a line, from which it may be a row with marks around it rather than words
-WORDS_OR_BRACKETS = re.compile(r"[^\W\d_]|[\[(<{\"']")
+BETWEEN_NUMBERS = re.compile(r"(?<=\d)[^\w.+\-]+(?=[+\-]?\.?\d)")
 NUMBER_END = re.compile(r"[+\-−.,\d\s]*$")
 NUMBER_BEGIN = re.compile(r"^[\d.,\s]*")
 
@@ -51,10 +51,15 @@ def proposed(texts: Sequence[str]) -> list[Layout]:
     for start, end in _frames(texts):
         inner = [text for each in texts if (text := unframed(each, start, end))]
         found += [replace(each, start=start, end=end) for each in _json_or_frame(inner) if not each.kit_mark]
-    if sum(1 for text in texts if WORDS_OR_BRACKETS.search(text)) >= _few(texts):
+    if sum(1 for text in texts if _could_be_sentence(text)) >= _few(texts):
         found += [Layout("sentence", " ", comma, patterns=patterns) for comma in (False, True) if (patterns := patterns_of(texts, comma))]  # fmt: skip
     found += _relayed(texts)
     return list(dict.fromkeys(found))
+
+
+def _could_be_sentence(text: str) -> bool:
+    """Whether it holds words or brackets, or not the same stands between all its numbers."""
+    return bool(WORDS_OR_BRACKETS.search(text)) or len({each.strip() for each in BETWEEN_NUMBERS.findall(text)}) > 1
 
 
 def told_apart(layouts: Sequence[Layout], texts: Sequence[str], words: Sequence[bytes]) -> list[Layout]:

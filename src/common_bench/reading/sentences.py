@@ -14,8 +14,7 @@ from common_bench.reading.values import table, units, words
 MOST_PATTERNS = 12
 FEW_KINDS = 8  # numbers in a name, as in `sensor 3:`, that tell lines apart
 NAME_AFTER = (":", "=", ")")  # what stands behind a number that is part of a name
-
-
+WORDS_OR_BRACKETS = re.compile(r"[^\W\d_]|[\[(<{\"']")
 TIME = r"(?:[0-9]{4}-[0-9]{2}-[0-9]{2}[T ])?[0-9]{1,2}:[0-9]{2}:[0-9]{2}(?:[.,][0-9]{1,6})?"
 
 
@@ -71,8 +70,13 @@ def patterns_of(texts: Sequence[str], comma: bool) -> tuple[str, ...]:
             made[pattern] += times
     least = max(2, len(texts) // 50)
     kept = sorted(pattern for pattern, times in made.items() if times >= least and "{}" in pattern)
-    kept = [each for each in kept if re.search(r"[^\W\d_]|[\[(<{\"']", each.replace("{}", ""))]
+    kept = [each for each in kept if WORDS_OR_BRACKETS.search(each.replace("{}", "")) or _has_several_separators(each)]
     return tuple(kept) if 1 <= len(kept) <= MOST_PATTERNS else ()
+
+
+def _has_several_separators(pattern: str) -> bool:
+    """Whether not the same stands between all values, as in `12.5: 412 577`."""
+    return len({each.strip() for each in _pieces(pattern)[1:-1]}) > 1
 
 
 def _tells_a_value(pieces: tuple[str, ...], values: tuple[str, ...]) -> bool:

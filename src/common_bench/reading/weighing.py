@@ -7,7 +7,7 @@ from __future__ import annotations
 import math
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import NamedTuple
@@ -124,7 +124,7 @@ def _like_its_neighbours(columns: dict[str, ColumnText], cuts: Sequence[Cut | No
     widths = {len(each) for key, held in columns.items() if held.kind == "hexadecimal" for each in fields.get(key, ())}
     for key, held in columns.items():
         if (
-            held.kind == "number"
+            held.kind in ("number", "text")
             and not held.misfits
             and all(len(each) in widths and BARE_HEX.fullmatch(each) for each in fields.get(key, ("",)))
         ):
@@ -202,7 +202,8 @@ def _literal_bits(pattern: str, one_of_many: bool) -> float:
 
 def _mark_bits(mark: str) -> float:
     rest = re.sub(r"(?<=[A-Za-z]{2})[0-9]{1,2}(?![0-9])", "#", mark)  # as in `kit2>`; other digits are rather values
-    bits = PARTED_MARK_BITS if re.search(r"[;,|\t]", mark) else 0.0
+    value = len(mark) > 3 and BARE_HEX.fullmatch(mark) is not None  # one that stands still
+    bits = PARTED_MARK_BITS if value or re.search(r"[;,|\t]", mark) else 0.0
     return bits + sum(MARK_DIGIT_BITS if each.isdigit() else LETTER_BITS if each.isalpha() else 1.0 for each in rest)
 
 
@@ -214,9 +215,10 @@ def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
     enough = MOSTLY_NUMBERS * len(filled)
     numbers = {at: number_text(fields[at], comma) for at in filled}
     good = sum(1 for each in numbers.values() if each is not None)
-    if good >= enough and (good == len(filled) or not _is_bare_hex(fields, filled)):
-        if any(each is not None and each.exponent for each in numbers.values()) and _is_bare_hex(fields, filled):
-            return ColumnText("hexadecimal")
+    bare = _other_than_bare_hex(fields, filled)
+    if good >= enough and (good == len(filled) or bare is None):
+        if any(each is not None and each.exponent for each in numbers.values()) and bare is not None:
+            return ColumnText("hexadecimal", misfits=bare)
         unit = Counter(each.unit for each in numbers.values() if each is not None and each.unit).most_common(1)
         return ColumnText("number", unit[0][0] if unit else "", tuple(at for at in filled if numbers[at] is None))
     enough = (MOST_OF_A_COLUMN if len(filled) >= MANY else MOST_OF_A_FEW) * len(filled)
@@ -224,11 +226,11 @@ def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
     for kind in ("time", "on/off", "hexadecimal"):
         misfits = tuple(at for at in filled if not _fits(fields[at], kind))
         odd = Counter(fields[at] for at in misfits)
-        again = kind == "on/off" and any(times > 1 for times in odd.values())  # a third word
-        if len(misfits) <= len(filled) - enough and not again:
+        third = kind == "on/off" and any(n > 1 or _is_new_word(word, set(fields) - {word}) for word, n in odd.items())
+        if len(misfits) <= len(filled) - enough and not third:
             return ColumnText(kind, misfits=misfits)
-    if _is_bare_hex(fields, filled):
-        return ColumnText("hexadecimal")
+    if bare is not None:
+        return ColumnText("hexadecimal", misfits=bare)
     return _words_of(fields, filled, comma)
 
 
@@ -240,20 +242,33 @@ def _fits(field: str, kind: str) -> bool:
     return HEX_TEXT.fullmatch(field) is not None
 
 
-def _is_bare_hex(fields: Sequence[str], filled: Sequence[int]) -> bool:
-    if len({len(fields[at]) for at in filled}) != 1:
-        return False
-    seen = sorted({fields[at] for at in filled})
-    if len(seen) < 2 or not all(BARE_HEX.fullmatch(each) for each in seen):
-        return False
+def _other_than_bare_hex(fields: Sequence[str], filled: Sequence[int]) -> tuple[int, ...] | None:
+    """The places of the few fields that are no hexadecimal digits of one width, where all others are; else None."""
+    width = Counter(len(fields[at]) for at in filled).most_common(1)[0][0]
+    others = tuple(at for at in filled if len(fields[at]) != width or not BARE_HEX.fullmatch(fields[at]))
+    if len(others) > (1.0 - MOST_OF_A_COLUMN) * len(filled):
+        return None
+    seen = sorted({fields[at] for at in filled}.difference(fields[at] for at in others))
+    if len(seen) < 2:
+        return None
     same = next((at for at, (a, b) in enumerate(zip(seen[0], seen[-1], strict=True)) if a != b), 0)  # a start mark
-    return any(each.isalpha() for field in seen for each in field[max(1, same) :])
+    return others if any(each.isalpha() for field in seen for each in field[max(1, same) :]) else None
+
+
+def _is_new_word(word: str, others: Collection[str]) -> bool:
+    """Whether it could be one more word of a column, rather than what is left of a damaged one."""
+    if not WORD.fullmatch(word) or any(map(str.isdigit, word)):
+        return False
+    return not any(word in each or each in word for each in others if each)
 
 
 def _words_of(fields: Sequence[str], filled: Sequence[int], comma: bool) -> ColumnText | None:
     """A column of a few words that come again and again, or of one that stands still."""
     times = Counter(fields[at] for at in filled)
     usual = [word for word, count in times.items() if count >= 2 or len(filled) < 6]
+    late = [word for word in times if word not in usual and len(usual) < 6 and _is_new_word(word, usual)]
+    if len(late) == 1 and len(usual) >= 2:
+        usual += late  # one more of a few, that has come for the first time
     if not 1 <= len(usual) <= MOST_WORDS or sum(times[word] for word in usual) < 0.9 * len(filled):
         return None
     if any(len(word) > LONGEST_WORD or number_text(word, not comma) is not None for word in usual):

@@ -15,7 +15,7 @@ import numpy as np
 
 from common_bench.model.block import Floats
 from common_bench.model.stream import Column, Role, StreamFormat, ValueKind
-from common_bench.reading.choosing import CONFIRMING, MOST_LINES, choose, confirmed
+from common_bench.reading.choosing import CONFIRMING, LOWEST_ID, MOST_LINES, choose, confirmed
 from common_bench.reading.description import number_text
 from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import layout_of
@@ -47,6 +47,7 @@ MOST_HEADS = 6
 CLOCK_KINDS = ("number", "hexadecimal", "time")
 ODD_LINES = 60  # lines that are wanted where some that look like rows are not read
 FEW_WORDS = 12  # lines, as of a greeting with a menu
+FEW_SUMS = 3  # different texts of a column, from which it tells what it is
 AGAIN = 5  # times that each kind, id and word is wanted
 EXPLAINED = 0.5  # of the lines that could be readings
 FEW, FEW_UNNAMED = 2, 3  # lines before anything is shown
@@ -88,7 +89,9 @@ def work_out(
     now = layout_of(known) if known is not None and known.dialect != "senml" else None
     choice = None
     if now is not None and lead:
-        latin, texts, arrivals = _heard(lines[-CONFIRMING:])
+        latin, texts, arrivals = _heard(
+            lines[-(CONFIRMING // 2 if known is not None and known.is_sure else CONFIRMING) :]
+        )
         choice = confirmed(now, texts, lead)
     if choice is None:
         latin, texts, arrivals = _heard(lines[-MOST_LINES:])
@@ -147,15 +150,25 @@ def _enough(weight: Weight, texts: Sequence[str], least: int = SURE_FROM) -> int
     heads = [cut.fields[0] for cut in weight.cuts if cut is not None]
     lettered = weight.layout.start[-1:].isalpha() and all(head.isdigit() and len(head) <= 2 for head in heads)
     most = MOST_IDS if lettered or least < SURE_FROM else MOST_HEADS
-    if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= most:
+    counted = len(heads) > CLEAR_FROM and _are_no_ids(heads)
+    if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= most and not counted:
         kinds.append(few)  # they may turn out to be tags, or ids
     first = next(
         at for at, cut in enumerate(weight.cuts) if cut is not None
     )  # what came before was perhaps another kit's
     pairs = list(zip(texts, weight.cuts, strict=True))[first:]
-    if any(cut is None and mostly_numbers(text) for text, cut in pairs):
+    tagged = weight.layout.dialect == "tagged"
+    if any(cut is None and (mostly_numbers(text) or (tagged and text[-1:].isdigit())) for text, cut in pairs):
         kinds.append(ODD_LINES // AGAIN)  # rows of another kind may be coming
     return max(least, *(AGAIN * kind for kind in kinds if kind > 1), 0)
+
+
+def _are_no_ids(heads: Sequence[str]) -> bool:
+    """Whether what lines begin with are numbers too large for ids, of which none came twice."""
+    if len(set(heads)) < len(heads):
+        return False
+    numbers = [number_text(head, False) for head in heads]
+    return all(n is not None for n in numbers) and max(n.value for n in numbers if n) > 3 * len(heads) + LOWEST_ID
 
 
 def _share(lead: float, lines: int) -> float:
@@ -240,9 +253,12 @@ def _columns(
     for at, (key, (name, unit)) in enumerate(zip(order, names, strict=True)):
         held = weight.columns.get(key, ColumnText("number"))
         unit = unit or held.unit
+        rows, texts, kits = fields.get(key, NO_FIELDS)
+        was = settled[at] if settled else None
+        if was is not None and was.kind != held.kind and _still_reads(was, texts, layout.comma):
+            held = held._replace(kind=was.kind, words=was.words)
         kind = "text" if key == layout.kit_key and held.kind != "number" else held.kind
         column = Column(name, unit, "channel", kind=kind, key=_key(weight, key), words=held.words if held.kind == "words" else ())  # fmt: skip
-        rows, texts, kits = fields.get(key, NO_FIELDS)
         clock = None
         if not clocked and held.kind in CLOCK_KINDS:
             steps = np.diff(_of_busiest(numbers_of_column(texts, held.kind, layout.comma), kits))
@@ -253,12 +269,12 @@ def _columns(
             clock = clock_of(column.name, column.unit, held.kind, pace, steps, alone=len(order) == 1, paced=heard.paced)
             if (
                 clock is None
-                and settled
-                and settled[at].role == "clock"
+                and was is not None
+                and was.role == "clock"
                 and pace.rises
-                and pace.off(settled[at].tick) < CONTRADICTED
+                and pace.off(was.tick) < CONTRADICTED
             ):
-                clock = Clock(settled[at].tick, True, False)  # one that was sure is given up only against its pace
+                clock = Clock(was.tick, True, False)  # one that was sure is given up only against its pace
         if clock is not None:
             column = msgspec.structs.replace(
                 column, role="clock", tick=clock.tick, unit=UNIT_NAMES.get(clock.tick, "s")
@@ -271,7 +287,10 @@ def _columns(
             sure = sure and not (
                 _may_turn_out_a_clock(column, texts, heard.arrivals[rows], layout.comma) and heard.paced
             )
-            column = msgspec.structs.replace(column, role=_role(weight, key, column, texts))
+            role = _role(weight, key, column, texts)
+            if was is not None and was.role == "ignored" and len(set(texts)) < FEW_SUMS:
+                role = "ignored"  # a check sum of lines that stand still is as good as none
+            column = msgspec.structs.replace(column, role=role)
             if not column.unit and column.role == "channel":
                 column = msgspec.structs.replace(column, unit=table()["unit"].get(name.lower(), ""))
         made.append(column)
@@ -302,6 +321,15 @@ def numbers_of_column(texts: Sequence[str], kind: ValueKind, comma: bool) -> Flo
     if kind == "number":
         return np.array([n.value if (n := number_text(text, comma)) is not None else NAN for text in texts])
     return np.array([NAN if (v := value_of(text, kind, comma, NOTHING)) is None else v for text in texts])
+
+
+def _still_reads(column: Column, texts: Sequence[str], comma: bool) -> bool:
+    """Whether a column of another kind than was known tells nothing new: it stands still, and reads as it did."""
+    return (
+        column.kind not in ("text", "number")
+        and len(set(texts)) < FEW_SUMS
+        and all(value_of(text, column.kind, comma, NOTHING, column.words) is not None for text in texts)
+    )
 
 
 def _of_busiest(values: Floats, kits: Sequence[str]) -> Floats:
