@@ -719,7 +719,7 @@ def slashes(maker: Maker) -> Stream:
     return rows(maker, separators=("/", ":", " ; ", " | ", "   "))
 
 
-# families that are set aside: nothing is tuned on them
+# families that were set aside while the scoring was made, and looked at once it stood
 
 
 def glued_units(maker: Maker) -> Stream:
@@ -799,15 +799,70 @@ def marker_before_names(maker: Maker) -> Stream:
     )
 
 
+# families that are set aside: nothing is tuned on them
+
+
+def arrows(maker: Maker) -> Stream:
+    """A name, an arrow and a value, several in a line."""
+    dice = maker.dice
+    forms = maker.forms(dice.randint(1, 3))
+    times, values = maker.times(), maker.values(forms)
+    arrow, joint = dice.choice([" -> ", "->", " => ", " ~ "]), dice.choice([" | ", "; ", "  ", ", "])
+    texts = [joint.join(f"{f.name}{arrow}{maker.written(v[row], f)}" for v, f in zip(values, forms, strict=True)) for row in range(maker.count)]  # fmt: skip
+    return maker.finish("arrows", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times)
+
+
+def value_then_name(maker: Maker) -> Stream:
+    """What a value is stands behind it."""
+    dice = maker.dice
+    forms = maker.forms(dice.randint(1, 3))
+    times, values = maker.times(), maker.values(forms)
+    joint, gap = dice.choice([", ", "; ", " / "]), dice.choice([" ", " = "])
+    texts = [joint.join(f"{maker.written(v[row], f)}{gap}{f.name}" for v, f in zip(values, forms, strict=True)) for row in range(maker.count)]  # fmt: skip
+    return maker.finish("value, then name", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times)  # fmt: skip
+
+
+def quoted_rows(maker: Maker) -> Stream:
+    """Rows whose fields stand in quotes, as a program for tables writes them."""
+    dice = maker.dice
+    forms = maker.forms(dice.randint(2, 4))
+    times, values = maker.times(), maker.values(forms)
+    joint = dice.choice([",", ";", "\t"])
+    texts = [joint.join(f'"{maker.written(v[row], f)}"' for v, f in zip(values, forms, strict=True)) for row in range(maker.count)]  # fmt: skip
+    return maker.finish("quoted rows", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times)  # fmt: skip
+
+
+def log_lines(maker: Maker) -> Stream:
+    """A level or a part of the program in front, as in a log."""
+    dice = maker.dice
+    forms = maker.forms(dice.randint(1, 3))
+    times, values = maker.times(), maker.values(forms)
+    front = dice.choice(["[INFO] ", "I: ", "loop(): ", "[adc] "])
+    texts = [front + ", ".join(f"{f.name}={maker.written(v[row], f)}" for v, f in zip(values, forms, strict=True)) for row in range(maker.count)]  # fmt: skip
+    return maker.finish("log lines", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times)  # fmt: skip
+
+
+def word_behind(maker: Maker) -> Stream:
+    """A word or two behind the values, always the same."""
+    dice = maker.dice
+    forms = maker.forms(dice.randint(1, 3))
+    times, values = maker.times(), maker.values(forms)
+    joint, behind = dice.choice([" ", ";", ", "]), dice.choice([" ok", " -- end", ";done", " raw values"])
+    texts = [joint.join(maker.written(v[row], f) for v, f in zip(values, forms, strict=True)) + behind for row in range(maker.count)]  # fmt: skip
+    return maker.finish("word behind", texts, [Truth(tuple(v[row] for v in values)) for row in range(maker.count)], times)  # fmt: skip
+
+
 FAMILIES: dict[str, Callable[[Maker], Stream]] = {
     "rows": rows, "two whole numbers": two_whole_numbers, "one with a decimal comma": one_with_comma, "start letter": start_letter,
     "sensors by number": sensors_by_number, "sentences": sentences, "brackets": brackets, "words": words, "named": named,
     "objects": objects, "relayed": relayed, "kinds by turns": kinds_by_turns, "check sums": columns_with_check,
     "letters at numbers": letters_between, "lists of names": lists_of_names, "wide rows": wide_rows, "rare separators": slashes,
-}  # fmt: skip
-ASIDE: dict[str, Callable[[Maker], Stream]] = {
     "glued units": glued_units, "padded": padded, "hexadecimals": hexadecimals, "time in brackets": time_in_brackets,
     "marker before": marker_before_names,
+}  # fmt: skip
+ASIDE: dict[str, Callable[[Maker], Stream]] = {
+    "arrows": arrows, "value, then name": value_then_name, "quoted rows": quoted_rows, "log lines": log_lines,
+    "word behind": word_behind,
 }  # fmt: skip
 
 

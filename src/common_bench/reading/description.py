@@ -64,6 +64,8 @@ def number_text(text: str, comma: bool) -> NumberText | None:
     if value - value != 0.0:
         return None
     filled = whole is not None and len(whole) > 1 and whole[0] == "0"
+    if filled and exponent and not part:
+        return None  # as `04E13`: rather hexadecimal digits
     return NumberText(
         value, max(0, len(behind) - 1), exponent is not None, filled, len(text), units().get(unit or "", "")
     )

@@ -177,10 +177,21 @@ def _glued() -> re.Pattern[str]:
     return re.compile(rf"{date}|(?:{NUM_COMMA} {unit_pattern()}(?=\s|$))|\S+")
 
 
+@cache
+def _time_between() -> re.Pattern[str]:
+    """A time among fields that colons part, which must show that it is one: by a date before it, or by its decimals."""
+    date, time = r"[0-9]{4}[-/][0-9]{2}[-/][0-9]{2}[ T]", r"[0-9]{1,2}:[0-9]{2}:[0-9]{2}"
+    return re.compile(rf"(?<![0-9:])(?:{date}{time}(?:[.,][0-9]+)?|{time}[.,][0-9]+)(?![0-9])")
+
+
 def fields_of(text: str, separator: str) -> list[str]:
     """The fields of a line; a trailing separator makes no field; a unit stays with its number."""
     if separator == " ":
         return _glued().findall(text) if len(text) < 400 else text.split()
+    if separator == ":" and (time := _time_between().search(text)) is not None:
+        before, behind = text[: time.start()].rstrip(" :"), text[time.end() :].lstrip(" :")
+        parts = [fields_of(part, separator) if part else [] for part in (before, behind)]
+        return [*parts[0], time[0], *parts[1]]
     fields = [field.strip() for field in text.split(separator)]
     return fields[:-1] if len(fields) > 1 and not fields[-1] else fields
 

@@ -98,7 +98,7 @@ def _with_what_stands_still(pieces: tuple[str, ...], rows: list[tuple[str, ...]]
         word = all(each.lower() in words() for each in seen)
         named = pieces[at + 1].lstrip().startswith(NAME_AFTER) and all(each.isdigit() for each in seen)
         few = len(seen) <= FEW_KINDS and len(rows) >= 2 * len(seen)
-        if (word and len(seen) == 1) or (named and few and bool(re.search(r"[^\W\d_]", pieces[at]))):
+        if (word and len(seen) == 1) or (named and few and bool(re.search(r"[^\W\d_] ?$", pieces[at]))):
             fixed.append(at)
     kinds = Counter(tuple(row[at] for at in fixed) for row in rows)
     found = []

@@ -43,10 +43,13 @@ COMMA_BITS, MARK_BITS, IDS_BITS, KIND_BITS = 3.0, 4.0, 8.0, 6.0
 MANY_DECIMALS, DECIMAL_BITS = 2, 14.0  # numbers with a decimal comma have few decimals
 PARTED_MARK_BITS = 20.0  # what stands behind a separator is rather a column
 COMMA_TAGS_BITS = 60.0  # a number, a comma and a number are rather one with a decimal comma than a tag and its value
+WHOLE_PARTS_BITS = 240.0  # the same of tags that follow on one another, as the whole part of a quantity does
+FEW_SUMS = 2  # different ones, from which a check sum is told from a number that stands still
 ID_NAMES_BITS = 90.0  # names that differ in their number alone are rather ids of kits
 ID_NAME = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,2}")
 FIXED_LETTER_BITS, FIXED_DIGIT_BITS, MARK_DIGIT_BITS = 0.5, 16.0, 40.0
 LONGEST_WORD = 24
+STILL_HEX = 4  # digits, from which letters and digits that stand still are hexadecimal
 WORD = re.compile(r"[^\W\d_][^\W\d_ .\-]*(?:[ .\-]?[^\W_]+){0,2}")
 
 
@@ -184,7 +187,8 @@ def _stated_bits(layout: Layout, columns: dict[str, ColumnText]) -> float:
     bits += sum(MARK_BITS + _mark_bits(mark) for mark in (layout.start, layout.end) if mark)
     bits += IDS_BITS * (layout.kit_mark != "" or layout.kit_key != "")
     if layout.separator == "," and all(tag.isdigit() and count == 1 for tag, count in layout.tags) and layout.tags:
-        bits += COMMA_TAGS_BITS
+        numbers = sorted(int(tag) for tag, _ in layout.tags)
+        bits += COMMA_TAGS_BITS if numbers[-1] - numbers[0] >= len(numbers) else WHOLE_PARTS_BITS
     bits += sum(letters_bits(tag) for tag, _ in layout.tags if not tag.startswith("#"))
     bits += sum(_literal_bits(pattern, len(layout.patterns) > 1) for pattern in layout.patterns)
     if layout.dialect == "named" and len(columns) > 1 and all(ID_NAME.fullmatch(key) for key in columns):
@@ -249,8 +253,12 @@ def _other_than_bare_hex(fields: Sequence[str], filled: Sequence[int]) -> tuple[
     if len(others) > (1.0 - MOST_OF_A_COLUMN) * len(filled):
         return None
     seen = sorted({fields[at] for at in filled}.difference(fields[at] for at in others))
-    if len(seen) < 2:
+    if not seen:
         return None
+    if len(seen) == 1:
+        return (
+            others if width >= STILL_HEX and any(map(str.isalpha, seen[0])) and any(map(str.isdigit, seen[0])) else None
+        )
     same = next((at for at, (a, b) in enumerate(zip(seen[0], seen[-1], strict=True)) if a != b), 0)  # a start mark
     return others if any(each.isalpha() for field in seen for each in field[max(1, same) :]) else None
 
@@ -321,4 +329,4 @@ def _check_sum(layout: Layout, texts: Sequence[str], cuts: Sequence[Cut | None])
         if cut is not None and cut.keys[-1] == last:
             body, _, _ = texts[at].removesuffix(layout.end).rpartition(layout.separator)
             pairs.append((body, cut.fields[-1]))
-    return last if len({digits for _, digits in pairs}) >= 3 and checks(pairs) else ""
+    return last if len({digits for _, digits in pairs}) >= FEW_SUMS and checks(pairs) else ""

@@ -8,15 +8,16 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from typing import NamedTuple
 
 import msgspec
 import numpy as np
 
 from common_bench.model.block import Floats
 from common_bench.model.stream import Column, Role, StreamFormat, ValueKind
+from common_bench.reading.check_sums import may_check
 from common_bench.reading.choosing import CONFIRMING, LOWEST_ID, MOST_LINES, choose, confirmed
 from common_bench.reading.description import number_text
+from common_bench.reading.evidence import Evidence, heard_of, stretch
 from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import layout_of
 from common_bench.reading.naming_columns import column_names, unlike
@@ -31,42 +32,26 @@ from common_bench.reading.roles import (
     named_tick,
     pace_of,
 )
-from common_bench.reading.rows import Line, is_unnamed, mostly_numbers, text_of
+from common_bench.reading.rows import Line, is_unnamed, mostly_numbers
 from common_bench.reading.senml import senml_format
 from common_bench.reading.sentences import values_in_pattern
 from common_bench.reading.values import NAN, NOTHING, table, value_of
 from common_bench.reading.weighing import ColumnFields, ColumnText, Weight, cut_all, fields_of_columns
 
-SURE_LEAD = 24.0  # bits: see docs/links.md for how often the leader is wrong at each lead
-MOSTLY_LATIN = 0.2  # of the lines
-STRETCH_LINES = 60  # of all that is kept, by which a pace is told
+COMMA_LEAD = 60.0  # bits, where it is about a decimal comma
+SURE_LEAD = 40.0  # bits: see docs/links.md for how often the leader is wrong at each lead
 CLEAR_FROM = 6  # lines
 CLEAR_LEAD = 150.0  # bits, from which a choice is only confirmed while it explains what comes
 SURE_FROM = 10  # lines
 MOST_HEADS = 6
 CLOCK_KINDS = ("number", "hexadecimal", "time")
 ODD_LINES = 60  # lines that are wanted where some that look like rows are not read
-FEW_WORDS = 12  # lines, as of a greeting with a menu
 FEW_SUMS = 3  # different texts of a column, from which it tells what it is
 AGAIN = 5  # times that each kind, id and word is wanted
 EXPLAINED = 0.5  # of the lines that could be readings
 FEW, FEW_UNNAMED = 2, 3  # lines before anything is shown
 ASKED_AFTER = 10.0  # s, after which two readings that are equally likely are asked about
 FAR_SPANS = 3.0  # of all other values, beyond which a number of the table may stand for no value
-
-
-class Evidence(NamedTuple):
-    """What was heard: texts and their arrivals (n,) in s; long, long_arrivals: every so many lines of all that is kept,
-    none where there are few; words: lines among which names are looked for; latin: they are Latin-1; paced: arrivals mean
-    something."""
-
-    texts: Sequence[str]
-    arrivals: Floats
-    long_arrivals: Floats
-    long: Sequence[str]
-    words: Sequence[bytes]
-    latin: bool
-    paced: bool
 
 
 NO_FIELDS = ColumnFields([], [], [])  # of a column that no line holds
@@ -89,17 +74,17 @@ def work_out(
     now = layout_of(known) if known is not None and known.dialect != "senml" else None
     choice = None
     if now is not None and lead:
-        latin, texts, arrivals = _heard(
+        latin, texts, arrivals = heard_of(
             lines[-(CONFIRMING // 2 if known is not None and known.is_sure else CONFIRMING) :]
         )
         choice = confirmed(now, texts, lead)
     if choice is None:
-        latin, texts, arrivals = _heard(lines[-MOST_LINES:])
+        latin, texts, arrivals = heard_of(lines[-MOST_LINES:])
         choice = choose(texts, arrivals, words, (now,) if now is not None else ()) if len(texts) >= FEW else None
     if choice is None or choice.best.explained < EXPLAINED * choice.lines:
         return None
     texts = texts[-choice.lines :]
-    evidence = Evidence(texts, arrivals[-choice.lines :], *_stretch(lines, latin), words, latin, paced)
+    evidence = Evidence(texts, arrivals[-choice.lines :], *stretch(lines, latin), words, latin, paced)
     best = _format(choice.best, evidence, known)
     if best is None:
         return None
@@ -107,36 +92,20 @@ def work_out(
     if len(texts) < FEW_UNNAMED and format.dialect not in ("json", "senml") and is_unnamed(format.columns[0].name):
         return None
     other = _format(choice.other, evidence) if choice.other is not None else None
-    sure = choice.lead >= SURE_LEAD and choice.best.explained >= _enough(choice.best, texts) and roles_sure
+    wanted = (
+        COMMA_LEAD if choice.other is not None and choice.other.layout.comma != choice.best.layout.comma else SURE_LEAD
+    )
+    sure = choice.lead >= wanted and choice.best.explained >= _enough(choice.best, texts) and roles_sure
     format = msgspec.structs.replace(
         format, worked_out_from=len(texts), sure=1.0 if sure else _share(choice.lead, len(texts))
     )
-    if other is not None and choice.lead < SURE_LEAD and lines[-1][0] - lines[0][0] >= ASKED_AFTER:
+    if other is not None and choice.lead < wanted and lines[-1][0] - lines[0][0] >= ASKED_AFTER:
         format = msgspec.structs.replace(format, question=_question(format, other[0], texts[-1]), other=other[0])
     return Judgement(
         format, _reading(choice.best, format), _reading(choice.other, other[0]) if choice.other and other else None,
         choice.lead, len(texts), sure, choice.lead >= CLEAR_LEAD and choice.best.explained >= _enough(choice.best, texts, CLEAR_FROM),
         choice.behind, tuple(texts[-3:]),
     )  # fmt: skip
-
-
-def _heard(lines: Sequence[Line]) -> tuple[bool, list[str], Floats]:
-    """Whether lines are Latin-1, the texts of those that could be readings, and (n,) their arrivals in s."""
-    latin = _is_latin([line for _, _, line in lines])
-    heard = _without_words([(at, text) for at, _, line in lines if (text := text_of(line, latin))])
-    return latin, [text for _, text in heard], np.array([at for at, _ in heard])
-
-
-def _is_latin(lines: Sequence[bytes]) -> bool:
-    """Whether lines hold letters that are none of UTF-8's, rather than noise now and then."""
-    odd = sum(1 for line in lines if not line.isascii() and text_of(line) is None)
-    return odd > max(1, MOSTLY_LATIN * len(lines))
-
-
-def _without_words(heard: list[tuple[float, str]]) -> list[tuple[float, str]]:
-    """The lines without those that hold no digit and name nothing, where most have digits: words between rows."""
-    kept = [each for each in heard if any(map(str.isdigit, each[1])) or ":" in each[1] or "=" in each[1]]
-    return kept if len(kept) >= 0.6 * len(heard) or len(heard) - len(kept) <= FEW_WORDS else heard
 
 
 def _enough(weight: Weight, texts: Sequence[str], least: int = SURE_FROM) -> int:
@@ -157,8 +126,8 @@ def _enough(weight: Weight, texts: Sequence[str], least: int = SURE_FROM) -> int
         at for at, cut in enumerate(weight.cuts) if cut is not None
     )  # what came before was perhaps another kit's
     pairs = list(zip(texts, weight.cuts, strict=True))[first:]
-    tagged = weight.layout.dialect == "tagged"
-    if any(cut is None and (mostly_numbers(text) or (tagged and text[-1:].isdigit())) for text, cut in pairs):
+    marked = weight.layout.dialect == "tagged" or weight.layout.start != ""
+    if any(cut is None and (mostly_numbers(text) or (marked and text[-1:].isdigit())) for text, cut in pairs):
         kinds.append(ODD_LINES // AGAIN)  # rows of another kind may be coming
     return max(least, *(AGAIN * kind for kind in kinds if kind > 1), 0)
 
@@ -245,11 +214,12 @@ def _columns(
     weight: Weight, order: Sequence[str], names: Sequence[tuple[str, str]], fields: Mapping[str, ColumnFields], heard: Evidence,
     settled: Sequence[Column],
 ) -> tuple[list[Column], bool]:  # fmt: skip
-    layout, sure = weight.layout, True
+    layout = weight.layout
     far: Mapping[str, ColumnFields] = {}
     when = heard.long_arrivals if heard.long else heard.arrivals
     made: list[Column] = []
     clocked = False
+    sure = not _may_be_check_sum(weight, heard.texts)
     for at, (key, (name, unit)) in enumerate(zip(order, names, strict=True)):
         held = weight.columns.get(key, ColumnText("number"))
         unit = unit or held.unit
@@ -307,20 +277,22 @@ def _key(weight: Weight, key: str) -> str:
     return key.partition(":")[0] if dialect == "tagged" else ""
 
 
-def _stretch(lines: Sequence[Line], latin: bool) -> tuple[Floats, list[str]]:
-    """Every so many of all lines, as far as they go back, for the pace of a clock; nothing where there are few."""
-    every = len(lines) // STRETCH_LINES
-    if every < 1:
-        return np.empty(0), []
-    found = [(at, text) for at, _, line in lines[:: every + 1] if (text := text_of(line, latin))]
-    return np.array([at for at, _ in found]), [text for _, text in found]
-
-
 def numbers_of_column(texts: Sequence[str], kind: ValueKind, comma: bool) -> Floats:
     """(n,) the numbers of a column's texts, nan where there is none."""
     if kind == "number":
         return np.array([n.value if (n := number_text(text, comma)) is not None else NAN for text in texts])
     return np.array([NAN if (v := value_of(text, kind, comma, NOTHING)) is None else v for text in texts])
+
+
+def _may_be_check_sum(weight: Weight, texts: Sequence[str]) -> bool:
+    """Whether lines that stand still end in what might be their check sum."""
+    layout, last = weight.layout, next(cut for cut in reversed(weight.cuts) if cut is not None)
+    if layout.dialect != "separated" or len(last.fields) < 2 or weight.check or layout.separator == " ":
+        return False
+    if len({cut.fields for cut in weight.cuts if cut is not None}) > 1:
+        return False
+    text = next(text for text, cut in zip(texts, weight.cuts, strict=True) if cut is last)
+    return may_check(text.removesuffix(layout.end).rpartition(layout.separator)[0], last.fields[-1])
 
 
 def _still_reads(column: Column, texts: Sequence[str], comma: bool) -> bool:
