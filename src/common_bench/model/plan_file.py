@@ -18,14 +18,17 @@ from common_bench.model.trouble import PlanTrouble, Trouble
 
 SUFFIX = ".benchplan"
 LARGEST_FILE = 1_000_000  # bytes; the longest plan that a class could run has a few thousand
+LONGEST_LINE = 10_000  # characters; what reads the file takes the square of it for a key with as many parts
 DEEPEST = 12  # tables inside each other
 
 
 def plan_from_text(text: str, where: str) -> Plan:
     """Reads a plan file's text. Raises PlanTrouble with the place and, for a key that is not known, the likely one."""
+    if any(len(line) > LONGEST_LINE for line in text.split("\n")):
+        raise PlanTrouble("not-a-plan-file", where=where, fault=f"a line of more than {LONGEST_LINE} characters")
     try:
         found = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as fault:
+    except (ValueError, RecursionError) as fault:  # a number of thousands of digits is a ValueError too
         raise PlanTrouble("not-a-plan-file", where=where, fault=fault or "too deep") from fault
     version = found.get("version", PLAN_VERSION)
     if isinstance(version, int) and version > PLAN_VERSION:

@@ -7,14 +7,25 @@ a file; the units library is only asked here, and only loaded at the first quest
 from __future__ import annotations
 
 import difflib
+import math
 import re
-from functools import cache
+from fractions import Fraction
+from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
 
 from common_bench.model.trouble import UnitTrouble
 
-SUPERSCRIPTS = str.maketrans("⁰¹²³⁴⁵⁶⁷⁸⁹⁻", "0123456789-")
+SUPERSCRIPTS = str.maketrans("⁰¹²³⁴⁵⁶⁷⁸⁹⁻⋅", "0123456789-.")
+RAISED = re.compile(r"[⁰¹²³⁴⁵⁶⁷⁸⁹⁻]+(?:⋅[⁰¹²³⁴⁵⁶⁷⁸⁹]+)?")
+LONGEST_UNIT = 120  # characters
+HIGHEST_POWER = 24
+MOST_BRACKETS = 4
+EXPONENT = re.compile(
+    r"\*\*-?(\d{1,2}(?:\.\d{1,20})?)(?![\w.*^(])"
+)  # of what the library is asked; no power of a power
+MANY_DIGITS = re.compile(r"\d{5}")
+ASKED = 4096  # questions that are remembered
 COMMON = ("N", "s", "ms", "m", "cm", "mm", "g", "kg", "V", "mV", "A", "mA", "K", "°C", "Pa", "kPa", "Hz", "J", "W")
 ATOM = re.compile(r"[^\W\d_]+|[°℃%Ω]\w*")
 
@@ -40,20 +51,39 @@ def _spellings() -> dict[str, str]:
 
 
 def _for_library(text: str) -> str:
-    raised = re.sub(r"([⁰¹²³⁴⁵⁶⁷⁸⁹⁻]+)", lambda m: "**" + m[1].translate(SUPERSCRIPTS), text)
+    raised = RAISED.sub(lambda m: "**" + _whole_share(m[0].translate(SUPERSCRIPTS)), text)
     flat = raised.replace("^", "**").replace("·", "*").replace("⋅", "*")
     return ATOM.sub(lambda m: _spellings().get(m[0], m[0]), flat)
 
 
-@cache
+def _whole_share(power: str) -> str:
+    """A power that was written with few digits, as the share that it stands for: 0.333333 is a third."""
+    if len(power) < len("0.33333"):
+        return power
+    near = Fraction(power).limit_denominator(HIGHEST_POWER)
+    return repr(float(near)) if abs(float(near) - float(power)) < 5e-6 else power
+
+
+def _refuse_unbounded(text: str, asked: str) -> None:
+    """Raises UnitTrouble for what the library would work at without end, as a power of a power."""
+    powers = [float(each) for each in EXPONENT.findall(asked)]
+    if len(powers) < asked.count("**") or any(each > HIGHEST_POWER for each in powers):
+        raise UnitTrouble("unit-too-high", text=text, highest=HIGHEST_POWER)
+    if asked.count("(") > MOST_BRACKETS or MANY_DIGITS.search(EXPONENT.sub("", asked)):
+        raise UnitTrouble("no-such-unit", text=text)
+
+
+@lru_cache(maxsize=ASKED)
 def unit(text: str) -> Any:
     """The unit written as `text`, as the library holds it. Raises UnitTrouble for one that is not known."""
     if text.strip() in ("", "1"):
         return registry().Unit("dimensionless")
-    if len(text) > 60:
+    if len(text) > LONGEST_UNIT:
         raise UnitTrouble("unit-too-long")
+    asked = _for_library(text.strip())
+    _refuse_unbounded(text, asked)
     try:
-        return registry().Unit(_for_library(text.strip()))
+        return registry().Unit(asked)
     except Exception as fault:  # the library raises many kinds; all of them mean "not a unit"
         near = difflib.get_close_matches(text, COMMON, 1, 0.5)
         raise UnitTrouble("no-such-unit", text=text, **_near(near)) from fault
@@ -74,18 +104,21 @@ def is_unit(text: str) -> bool:
 
 
 def text_of(found: Any) -> str:
-    """How a unit of the library is written on the screen, as `m/s²`; a pure number gives ''."""
+    """How a unit of the library is written on the screen, as `m/s²`; a pure number gives ''. Raises UnitTrouble for
+    powers that are too high."""
+    if any(abs(each) > HIGHEST_POWER for each in found._units.values()):
+        raise UnitTrouble("unit-too-high", text=f"{found:~P}"[:LONGEST_UNIT], highest=HIGHEST_POWER)
     written = f"{found:~P}".replace("count", "counts").replace("delta_°", "°").replace("Δ°", "°")
     return {"": "", "dimensionless": ""}.get(written, written)
 
 
-@cache
+@lru_cache(maxsize=ASKED)
 def same_kind(left: str, right: str) -> bool:
     """Whether two units measure the same kind of thing, so that values can be added or compared."""
     return bool(unit(left).dimensionality == unit(right).dimensionality)
 
 
-@cache
+@lru_cache(maxsize=ASKED)
 def conversion(source: str, target: str) -> tuple[float, float]:
     """(factor, offset) such that value_in_target = factor * value_in_source + offset.
 
@@ -96,26 +129,30 @@ def conversion(source: str, target: str) -> tuple[float, float]:
     if not same_kind(source, target):
         raise UnitTrouble("units-do-not-fit", source=source or "a pure number", target=target or "a pure number")
     ask = registry().Quantity
-    zero = float(ask(0.0, unit(source)).to(unit(target)).magnitude)
+    try:
+        zero = float(ask(0.0, unit(source)).to(unit(target)).magnitude)
+        one = float(ask(1.0, unit(source)).to(unit(target)).magnitude)
+    except ArithmeticError:
+        one = zero = math.inf
+    if not (math.isfinite(one) and math.isfinite(zero)) or one == 0.0:
+        raise UnitTrouble("conversion-too-large", source=source, target=target)
     # Differences are taken far from zero for offset units only, so plain factors stay exact.
-    if zero == 0.0:
-        return float(ask(1.0, unit(source)).to(unit(target)).magnitude), 0.0
-    return float(ask(1.0, unit(source)).to(unit(target)).magnitude) - zero, zero
+    return (one, 0.0) if zero == 0.0 else (one - zero, zero)
 
 
-@cache
+@lru_cache(maxsize=ASKED)
 def product(left: str, right: str, exponent: float = 1.0) -> str:
     """The unit of left * right^exponent."""
     return text_of(unit(left) * unit(right) ** exponent)
 
 
-@cache
+@lru_cache(maxsize=ASKED)
 def power(text: str, exponent: float) -> str:
     """The unit of text^exponent."""
     return text_of(unit(text) ** exponent)
 
 
-@cache
+@lru_cache(maxsize=ASKED)
 def counts_from_own_zero(text: str) -> bool:
     """Whether a unit counts from a zero of its own, as °C does."""
     return not registry().Quantity(1, unit(text))._is_multiplicative

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import difflib
+import math
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
 from common_bench.model.trouble import UnitTrouble, WorkingTrouble, as_another
-from common_bench.model.units import counts_from_own_zero, power, product, same_kind, unit
+from common_bench.model.units import conversion, counts_from_own_zero, power, product, same_kind, unit
 from common_bench.workings.reading import Node, Read
 
 Shape = Literal["series", "events", "at events", "number"]
@@ -49,10 +50,22 @@ def kind_of(
     found = _Check(read.name, names, channels, refused).of(read.expression)
     if read.unit:
         _known_unit(read.unit, read.expression)
-        if not same_kind(found.unit, read.unit):
+        try:
+            fits = _fits(found.unit, read.unit)
+        except UnitTrouble as fault:
+            raise as_another(WorkingTrouble, fault).at(read.expression.start, read.expression.end) from None
+        if not fits:
             raise _refused("cannot-be-shown-in-unit", read.expression, unit=found.unit or NO_UNIT, wanted=read.unit)  # fmt: skip
         found = Kind(found.shape, read.unit, found.events, found.late)
     return found
+
+
+def _fits(source: str, target: str) -> bool:
+    """Whether values in one unit can be turned into the other. Raises UnitTrouble where the factor is beyond all numbers."""
+    if not same_kind(source, target):
+        return False
+    conversion(source, target)
+    return True
 
 
 def _refused(code: str, node: Node, **fields: Any) -> WorkingTrouble:
@@ -79,10 +92,15 @@ class _Check:
         self.refused = refused
 
     def of(self, node: Node) -> Kind:
-        found: Kind = getattr(self, f"_{node.form}")(node)
+        try:
+            found: Kind = getattr(self, f"_{node.form}")(node)
+        except UnitTrouble as fault:
+            raise as_another(WorkingTrouble, fault).at(node.start, node.end) from None
         return found
 
     def _quantity(self, node: Node) -> Kind:
+        if not (math.isfinite(node.value) and math.isfinite(node.u)):
+            raise _refused("number-too-large", node, text=node.word)
         _known_unit(node.unit, node, self.names)
         return Kind("number", node.unit)
 
@@ -125,7 +143,7 @@ class _Check:
     def _sum(self, node: Node) -> Kind:
         left, right, shape, events, late = self._both(node)
         word = "added to" if node.form == "add" else "taken from"
-        if not same_kind(left.unit, right.unit):
+        if not _fits(left.unit, right.unit):
             raise _refused("sum-of-unlike-units", node, unit=right.unit or NO_UNIT, word=word, wanted=left.unit or NO_UNIT)  # fmt: skip
         if node.form == "subtract" and counts_from_own_zero(left.unit) and counts_from_own_zero(right.unit):
             return Kind(shape, "K", events, late)
@@ -173,7 +191,7 @@ class _Check:
         if node.word == "sqrt":
             return Kind(inner.shape, power(inner.unit, 0.5), inner.events, inner.late)
         wanted = "°" if node.word in ANGLES else ""
-        if not same_kind(inner.unit, wanted):
+        if not _fits(inner.unit, wanted):
             kind = "an angle" if wanted else NO_UNIT
             raise _refused("function-takes-another-unit", node.operands[0], word=node.word, kind=kind, unit=inner.unit)
         return Kind(inner.shape, "", inner.events, inner.late)
@@ -182,9 +200,9 @@ class _Check:
         series, level, apart = (self.of(each) for each in node.operands)
         if series.shape != "series":
             raise _refused("peaks-need-series", node.operands[0], words=series.words)
-        if level.shape != "number" or level.late or not same_kind(level.unit, series.unit):
+        if level.shape != "number" or level.late or not _fits(level.unit, series.unit):
             raise _refused("level-in-another-unit", node.operands[1], unit=level.unit or NO_UNIT, wanted=series.unit or NO_UNIT, wanted_unit=series.unit)  # fmt: skip
-        if apart.shape != "number" or apart.late or not same_kind(apart.unit, "s"):
+        if apart.shape != "number" or apart.late or not _fits(apart.unit, "s"):
             raise _refused("apart-needs-time", node.operands[2], unit=apart.unit or NO_UNIT)
         return Kind("events", "s", f"{self.name}:{node.start}")
 
@@ -210,7 +228,7 @@ class _Check:
         }
         for form, node in given.items():
             kind = self.of(node)
-            if kind.shape == "number" and not kind.late and same_kind(kind.unit, wanted[form]):
+            if kind.shape == "number" and not kind.late and _fits(kind.unit, wanted[form]):
                 continue
             if form == "apart":
                 raise _refused("apart-needs-time", node, unit=kind.unit or NO_UNIT)
