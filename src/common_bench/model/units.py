@@ -22,7 +22,7 @@ LONGEST_UNIT = 120  # characters
 HIGHEST_POWER = 24
 MOST_BRACKETS = 4
 EXPONENT = re.compile(
-    r"\*\*-?(\d{1,2}(?:\.\d{1,20})?)(?![\w.*^(])"
+    r"\*\*-?(\d{1,2}(?:\.\d{1,20})?)(?!\*\*|[\w.^(])"
 )  # of what the library is asked; no power of a power
 MANY_DIGITS = re.compile(r"\d{5}")
 ASKED = 4096  # questions that are remembered
