@@ -31,12 +31,13 @@ FIND_AT = (2, 3, 4, 5, 6, 8, 10, 14, 20, 30, 45, 60, 90, 130, 200)  # lines at w
 TRY_AT = (4, 6, 10, 24, 50, 110, 160, 240)  # lines at which one that is not clear is judged again
 TRY_LEADING = TRY_AT[2:]  # the same, of one that leads by far
 TRY_LATER = 1.4  # times as many lines as at the last time
-LOOK_AT = (0.6, 1.05, 2.05, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged
-EARLY_LOOKS = 3  # of those, that tell nothing new where it is sure and clear already
-WEIGHED_AT = (5,)  # of those, the look at which all layouts are weighed again
+LOOK_AT = (0.7, 2.05, 5.0, ASKED_AFTER + 0.1, 60.0)  # s after the beginning, at which it is judged
+EARLY_LOOKS = 2  # of those, that tell nothing new where it is sure and clear already
+WEIGHED_AT = (4,)  # of those, the look at which all layouts are weighed again
 STRANGE_AT = (1, 2, 3, 5, 8, 12, 20, 40, 80, 160, 320, 640, 1280, 2560)  # lines that the format does not read
 DOUBT_AT = 12  # strange lines in a run, from which another format is looked for that is offered when it has ended
 MOST_WORDS = 60  # lines among which names and legends are looked for
+LETTERS = bytes((*range(65, 91), *range(97, 123)))
 TWO_LETTERS = re.compile(rb"[A-Za-z]{2}|^[^0-9]*[A-Za-z]")
 SPOKEN = {"words", "text", "on/off"}  # kinds of columns that hold words, between which more words decide
 SHOWN = 200  # characters of a line that are shown
@@ -156,7 +157,8 @@ class FormatFinder:
 
     def _worked_out(self, offset: int, known: StreamFormat | None, lead: float = 0.0) -> Judgement | None:
         lines = [each for each in self._kept.up_to(offset) if each[1] != self.doubtful]
-        words = [each for _, _, each in lines if TWO_LETTERS.search(each)]
+        words = [each for _, _, each in lines if len(each.translate(None, LETTERS)) < len(each)]
+        words = [each for each in words if TWO_LETTERS.search(each)]
         words = words if len(words) <= MOST_WORDS else [*words[: MOST_WORDS // 2], *words[-MOST_WORDS // 2 :]]
         found = work_out(lines, words, known=known, paced=self._paced, lead=lead)
         if found is not None:

@@ -170,6 +170,12 @@ class ColumnFields(NamedTuple):
 def fields_of_columns(cuts: Sequence[Cut | None]) -> dict[str, ColumnFields]:
     """The fields of each column, in the order in which columns come."""
     found: dict[str, ColumnFields] = {}
+    there = [(row, cut) for row, cut in enumerate(cuts) if cut is not None]
+    keys = {cut.keys for _, cut in there}
+    if len(keys) == 1 and (one := next(iter(keys))) and len(set(one)) == len(one):
+        rows, kits = [row for row, _ in there], [cut.kit for _, cut in there]
+        columns = zip(*(cut.fields for _, cut in there), strict=True)
+        return {key: ColumnFields(rows, list(fields), kits) for key, fields in zip(one, columns, strict=True)}
     for row, cut in enumerate(cuts):
         if cut is not None:
             for key, field in zip(cut.keys, cut.fields, strict=True):
@@ -219,9 +225,10 @@ def column_text(fields: Sequence[str], comma: bool) -> ColumnText | None:
     enough = MOSTLY_NUMBERS * len(filled)
     numbers = {at: number_text(fields[at], comma) for at in filled}
     good = sum(1 for each in numbers.values() if each is not None)
-    bare = _other_than_bare_hex(fields, filled)
+    exponent = any(each is not None and each.exponent for each in numbers.values())
+    bare = _other_than_bare_hex(fields, filled) if exponent or good < len(filled) else None
     if good >= enough and (good == len(filled) or bare is None):
-        if any(each is not None and each.exponent for each in numbers.values()) and bare is not None:
+        if exponent and bare is not None:
             return ColumnText("hexadecimal", misfits=bare)
         unit = Counter(each.unit for each in numbers.values() if each is not None and each.unit).most_common(1)
         return ColumnText("number", unit[0][0] if unit else "", tuple(at for at in filled if numbers[at] is None))
