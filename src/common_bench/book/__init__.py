@@ -20,8 +20,8 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "heard",
         "HEARD",
+        "heard",
         "JournalEntry",
         "JournalWriter",
         "LOST",

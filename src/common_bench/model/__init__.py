@@ -120,6 +120,10 @@ OFFERS = {
         "same_kind",
         "unit",
     ),
+    "visible": (
+        "on_one_line",
+        "visible",
+    ),
 }
 
 __all__ = names_of(OFFERS)

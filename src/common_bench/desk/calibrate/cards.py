@@ -23,6 +23,7 @@ from common_bench.desk.look.pieces import (
     label,
     say,
     set_property,
+    set_tip,
     tick_box,
 )
 from common_bench.desk.look.sheet import palette
@@ -169,7 +170,7 @@ class PointsCard(Card):
         self.top.addWidget(button("Add… (N)", add, role="link"))
         self.top.addWidget(button("Set aside… (X)", aside, role="link"))
         self.automatic = tick_box("by itself when steady (A)")
-        self.automatic.setToolTip("Each bench has the point once its reading has come to rest at a new level")
+        set_tip(self.automatic, "Each bench has the point once its reading has come to rest at a new level")
         self.automatic.toggled.connect(self._set_automatic)
         self.against = choice(
             tip="Where the reference comes from: the plan, or a bench whose calibration is trusted (B)"

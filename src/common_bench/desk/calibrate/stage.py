@@ -18,7 +18,7 @@ from common_bench.desk.calibrate.cards import (
     SteadyCard,
 )
 from common_bench.desk.calibrate.questions import NO_SENSOR, CalibrateQuestions
-from common_bench.desk.look.pieces import button, choice, hbox, say, scrolled, vbox
+from common_bench.desk.look.pieces import button, choice, hbox, say, scrolled, set_tip, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
@@ -147,7 +147,7 @@ class CalibrateStage(StageView):
         short = planned.label if planned and len(planned.label) <= LONGEST_LABEL else "this point"
         self.take.setText(f"Take “{short}”{bench} (space)" if planned else "Add a point (N)")
         named = f"“{planned.label}”" if planned else "a point"
-        self.take.setToolTip(f"Takes {named} on every bench that is steady; the rest follow as they become so")
+        set_tip(self.take, f"Takes {named} on every bench that is steady; the rest follow as they become so")
         if planned:
             self._offer(planned.label)
 

@@ -12,9 +12,11 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainter
 
 from common_bench.desk.look.palette import hue
+from common_bench.desk.look.pieces import escaped
 from common_bench.desk.look.sheet import FAMILIES, palette, px
 from common_bench.model.block import Floats
 from common_bench.model.measured import plain
+from common_bench.model.visible import on_one_line
 
 Numbers = Floats | Sequence[float]
 
@@ -84,7 +86,7 @@ class Graph(pg.PlotWidget):
         css = {"color": palette().soft, "font-size": f"{px(12)}px"}
         for side, text in (("left", left), ("bottom", bottom)):
             if text:
-                self.setLabel(side, text, **css)
+                self.setLabel(side, escaped(text), **css)
 
     def frame_values(self, *values: Numbers, room: float = 0.15) -> None:
         """Sets the upright range to what these values need, with some room."""
@@ -125,7 +127,7 @@ class Graph(pg.PlotWidget):
     def note(
         self, text: str, x: float, y: float, colour: str, *, anchor: tuple[float, float] = (0, 0.5), size: float = 12
     ) -> Any:
-        made = pg.TextItem(text, color=colour, anchor=anchor)
+        made = pg.TextItem(on_one_line(text, LONGEST_NOTE), color=colour, anchor=anchor)
         made.setFont(font(size))
         made.setPos(x, y)
         self.addItem(made, ignoreBounds=True)
@@ -140,6 +142,9 @@ class Graph(pg.PlotWidget):
         made = pg.InfiniteLine(y, angle=0, pen=pen(colour, 1.0, dashed=dashed))
         self.addItem(made, ignoreBounds=True)
         return made
+
+
+LONGEST_NOTE = 120  # characters on a graph
 
 
 class MovingLine(pg.GraphicsObject):

@@ -9,7 +9,7 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QSizePolicy, QStackedWidget, QVBoxLayout
 
-from common_bench.desk.look.pieces import Field, button, hbox, label, offer, say, set_property
+from common_bench.desk.look.pieces import Field, button, hbox, label, offer, say, set_property, set_tip
 from common_bench.desk.look.sheet import px
 from common_bench.model.trouble import Trouble
 
@@ -54,7 +54,7 @@ class Question(QFrame):
         self._words.setText(words)
         self._yes.setText(yes)
         self._field.setPlaceholderText(hint)
-        self._field.setToolTip(hint)
+        set_tip(self._field, hint)
         self._field.setText(text)
         self._trouble.hide()
         self._then = then
@@ -96,7 +96,7 @@ class Notice(QFrame):
 
     def show_sentence(self, words: str, tone: str, act: str, then: Callable[[], object] | None) -> None:
         self._words.setText(words)
-        self._words.setToolTip(words)
+        set_tip(self._words, words)
         set_property(self, "tone", tone)
         self._act.setVisible(bool(act))
         self._act.setText(act)
@@ -104,7 +104,7 @@ class Notice(QFrame):
 
     def add_words(self, words: str) -> None:
         self._words.setText(f"{self.words} {words}")
-        self._words.setToolTip(self.words)
+        set_tip(self._words, self.words)
 
     @property
     def has_act(self) -> bool:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPalette
+from PyQt6.QtGui import QAction, QColor, QKeyEvent, QPainter, QPaintEvent, QPalette
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -30,11 +31,13 @@ from PyQt6.QtWidgets import (
 )
 
 from common_bench.desk.look.sheet import palette, px
+from common_bench.model.visible import on_one_line, visible
 
 SomeWidget = TypeVar("SomeWidget", bound=QWidget)
 Cell = str | tuple[str, str]
 """Text, or (text, tone)."""
 
+LONGEST_SHOWN = 2000  # characters of one label
 LONG_CELL = 18  # characters of a cell from which it may be cut, and says all of itself when pointed at
 
 
@@ -48,10 +51,57 @@ def set_property(widget: QWidget, name: str, value: object) -> None:
         style.polish(widget)
 
 
+class Markup(str):
+    """Text that is read as markup: of our own, with all that comes from outside escaped."""
+
+    __slots__ = ()
+
+
+def markup(template: str, **values: str) -> Markup:
+    """A template of our own with values put in, escaped."""
+    return Markup(template.format(**{name: escaped(value) for name, value in values.items()}))
+
+
+def escaped(text: str) -> str:
+    """Text from outside, to be put into markup."""
+    return html.escape(visible(text, LONGEST_SHOWN))
+
+
+class PlainLabel(QLabel):
+    """Guarantees that nothing in its text is read as markup, steers it, or is longer than a screen can hold."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__()
+        self.given = ""
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+    def setText(self, text: str | None) -> None:
+        self.given = text or ""
+        super().setText(visible(self.given, LONGEST_SHOWN))
+
+
+class RichLabel(QLabel):
+    """Takes nothing but markup of our own."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.given = ""
+        self.setTextFormat(Qt.TextFormat.RichText)
+
+    def setText(self, text: str | None) -> None:
+        self.given = text or ""
+        super().setText(text if isinstance(text, Markup) else escaped(text or ""))
+
+
+def set_tip(thing: QWidget | QTableWidgetItem | QAction, text: str) -> None:
+    """What is told when something is pointed at: text as it is, never markup."""
+    thing.setToolTip(f"<p>{escaped(text)}</p>" if "<" in text or "&" in text else visible(text, LONGEST_SHOWN))
+
+
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
     """Text as it is: nothing in it is read as markup."""
-    made = QLabel(text)
-    made.setTextFormat(Qt.TextFormat.PlainText)
+    made = PlainLabel(text)
     if role:
         made.setProperty("role", role)
     if wrap:
@@ -60,9 +110,12 @@ def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
 
 
 def rich(text: str = "", role: str = "") -> QLabel:
-    """A label whose text may hold bold words; what is put in must be escaped by the caller."""
-    made = label(text, role, wrap=True)
-    made.setTextFormat(Qt.TextFormat.RichText)
+    """A label whose text may hold bold words, as `markup` makes it."""
+    made = RichLabel()
+    made.setText(text)
+    made.setWordWrap(True)
+    if role:
+        made.setProperty("role", role)
     return made
 
 
@@ -86,16 +139,21 @@ def offer(field: QLineEdit, words: Sequence[str]) -> None:
     field.setCompleter(completer)
 
 
-class ShortLabel(QLabel):
+class ShortLabel(PlainLabel):
     """One line that is shortened with “…” where it has no room; all of it is then told when it is pointed at."""
 
     def __init__(self, text: str = "", role: str = "") -> None:
         super().__init__(text)
-        self.setTextFormat(Qt.TextFormat.PlainText)
+        self._told = ""
         self.setMinimumWidth(1)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         if role:
             self.setProperty("role", role)
+
+    def setText(self, text: str | None) -> None:
+        super().setText(text)
+        if "\n" in self.given:
+            QLabel.setText(self, on_one_line(self.given, LONGEST_SHOWN))
 
     @property
     def is_shortened(self) -> bool:
@@ -104,8 +162,10 @@ class ShortLabel(QLabel):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
         shortened = text != self.text()
-        if (self.toolTip() == self.text()) != shortened:
-            self.setToolTip(self.text() if shortened else "")
+        told = self.text() if shortened else ""
+        if self._told != told:
+            self._told = told
+            set_tip(self, told)
         painter = QPainter(self)
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.contentsRect(), self.alignment(), text)
@@ -125,7 +185,7 @@ def pretty(formula: str) -> str:
 
 def say(widget: QLabel, text: str, role: str | None = None) -> None:
     """Another text, and another role where one is given; nothing is done where nothing changes."""
-    if widget.text() != text:
+    if (widget.given if isinstance(widget, (PlainLabel, RichLabel)) else widget.text()) != text:
         widget.setText(text)
     if role is not None:
         set_property(widget, "role", role)
@@ -141,7 +201,7 @@ def choice(items: Sequence[str] = (), *, tip: str = "") -> QComboBox:
     """A list to choose from."""
     made = unfocused(QComboBox())
     made.addItems(list(items))
-    made.setToolTip(tip)
+    set_tip(made, tip)
     return made
 
 
@@ -151,19 +211,33 @@ def is_open(box: QComboBox) -> bool:
     return view is not None and view.isVisible()
 
 
+class PlainButton(QPushButton):
+    """A `&` in its text is one, and no mark of a key."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__()
+        self.setText(text)
+
+    def setText(self, text: str | None) -> None:
+        super().setText(on_one_line(text or "", LONGEST_SHOWN).replace("&", "&&"))
+
+    def text(self) -> str:
+        return super().text().replace("&&", "&")
+
+
 def tick_box(text: str) -> QCheckBox:
     """Something that is on or off."""
-    return unfocused(QCheckBox(text))
+    return unfocused(QCheckBox(on_one_line(text).replace("&", "&&")))
 
 
 def button(text: str, act: Callable[[], object], *, role: str = "", tip: str = "") -> QPushButton:
     """A button; role: main for the one main action, link for a quiet one."""
-    made = unfocused(QPushButton(text))
+    made = unfocused(PlainButton(text))
     made.setAutoDefault(True)
     if role:
         made.setProperty("role", role)
     if tip:
-        made.setToolTip(tip)
+        set_tip(made, tip)
     made.clicked.connect(lambda: act())
     return made
 
@@ -317,9 +391,9 @@ class Table(QTableWidget):
                     if column not in self._edit:
                         item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
                     self.setItem(at, column, item)
-                if item.text() != text:
-                    item.setText(text)
-                    item.setToolTip(text if len(text) > LONG_CELL else "")
+                if item.text() != visible(text, LONGEST_SHOWN):
+                    item.setText(visible(text, LONGEST_SHOWN))
+                    set_tip(item, text if len(text) > LONG_CELL else "")
                 colour = QColor(palette().tone(tone) if tone else palette().ink)
                 if item.foreground().color() != colour:
                     item.setForeground(colour)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 import msgspec
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
-from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, label, say, set_property
+from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, label, say, set_property, set_tip
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.plan_checking import PlanFault
 from common_bench.lesson.plan_details import DETAILS
@@ -36,7 +36,7 @@ class TextFields:
     def add(self, name: str, hint: str = "") -> Field:
         field = Field()
         field.setPlaceholderText(hint)
-        field.setToolTip(hint)
+        set_tip(field, hint)
         field.setMinimumWidth(px(40))
         field.editingFinished.connect(lambda: self._finished(name))
         field.returnPressed.connect(lambda: keys_back(field))
@@ -52,7 +52,7 @@ class TextFields:
             if field.text() != text:
                 field.setText(text)
                 field.home(False)
-                field.setToolTip(text if len(text) > LONG else field.placeholderText())
+                set_tip(field, text if len(text) > LONG else field.placeholderText())
             set_property(field, "wrong", False)
 
     def _finished(self, name: str) -> None:

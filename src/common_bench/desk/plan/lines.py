@@ -19,6 +19,7 @@ from common_bench.desk.look.pieces import (
     say,
     scrolled,
     set_property,
+    set_tip,
     vbox,
 )
 from common_bench.desk.look.sheet import palette, px
@@ -26,6 +27,7 @@ from common_bench.desk.plan.cards import keys_back
 from common_bench.lesson.plan_editing import PlanLine, completions, correction, word_before
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble, WorkingTrouble
+from common_bench.model.visible import on_one_line
 
 KIND_WIDE, VALUE_WIDE = 64, 146  # px
 HEADINGS = ("Measure", "Find events", "Work out", "Find a number")
@@ -157,7 +159,7 @@ class LineRow(QFrame):
             if self.field.text() != text:
                 self.field.setText(text)
                 self.field.home(False)
-                self.field.setToolTip(text if len(text) > LONG_LINE else "")
+                set_tip(self.field, text if len(text) > LONG_LINE else "")
             self.show_trouble(line.trouble.sentence if line is not None and line.trouble is not None else "", line)
         self.field.setPlaceholderText("" if line is not None else NEW)
         say(self.kind, line.kind if line is not None else "")
@@ -279,7 +281,7 @@ class LinesCard(Card):
     def _open_menu(self, at: int) -> None:
         menu = QMenu(self)
         for text in self._ready()[at][1]:
-            action = menu.addAction(text)
+            action = menu.addAction(on_one_line(text).replace("&", "&&"))
             assert action is not None
             action.triggered.connect(lambda _, text=text: self._kept(None, text))
         menu.popup(self._menus[at].mapToGlobal(self._menus[at].rect().bottomLeft()))

@@ -19,6 +19,7 @@ from common_bench.desk.look.pieces import (
     say,
     scrolled,
     set_property,
+    set_tip,
     vbox,
 )
 from common_bench.desk.look.sheet import palette, px
@@ -100,7 +101,7 @@ class PlanStage(StageView):
         self.alias = Field()
         self.alias.setPlaceholderText("name of another group")
         self.alias.setMinimumWidth(px(200))
-        self.alias.setToolTip("A name for the bench, as Basalt; no student needs to be named")
+        set_tip(self.alias, "A name for the bench, as Basalt; no student needs to be named")
         self.alias.returnPressed.connect(self._add_group)
         benches = Card()
         benches.add(self.by_bench)

@@ -16,6 +16,7 @@ from common_bench.desk.look.pieces import (
     label,
     say,
     set_property,
+    set_tip,
 )
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
@@ -54,18 +55,18 @@ class FormatCard(Card):
         self.no_value = Field()
         self.no_value.setMaximumWidth(px(110))
         self.no_value.setPlaceholderText("nan, empty")
-        self.no_value.setToolTip("Texts that stand for “no value” besides nan and nothing at all, parted by spaces")
+        set_tip(self.no_value, "Texts that stand for “no value” besides nan and nothing at all, parted by spaces")
         self.no_value.editingFinished.connect(self._set_no_value)
         self.comma = choice(["decimal point", "decimal comma"])
         self.comma.activated.connect(self._set_comma)
         self.asking = Field()
         self.asking.setMaximumWidth(px(120))
         self.asking.setPlaceholderText("no, it streams")
-        self.asking.setToolTip("Text that asks for a reading, then every how many s: ? 0.5  (empty: the kit streams)")
+        set_tip(self.asking, "Text that asks for a reading, then every how many s: ? 0.5  (empty: the kit streams)")
         self.asking.editingFinished.connect(self._set_asking)
         self.every = button("Use for every kit like this (U)", self.use_for_every)
         self.link = Field()
-        self.link.setToolTip("Its link; ?speed=9600&bits=7&parity=even&stop=2&flow=hardware set a serial port by hand")
+        set_tip(self.link, "Its link; ?speed=9600&bits=7&parity=even&stop=2&flow=hardware set a serial port by hand")
         self.link.editingFinished.connect(self._set_link)
         self.speed = choice([str(speed) for speed in SPEEDS])
         self.speed.activated.connect(self._set_speed)

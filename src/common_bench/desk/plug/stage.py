@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from html import escape
 from typing import NamedTuple
 
 from PyQt6.QtCore import Qt
@@ -12,8 +11,10 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import (
     Card,
+    Markup,
     button,
     choice,
+    escaped,
     hbox,
     is_open,
     label,
@@ -273,27 +274,31 @@ class PlugStage(StageView):
         soft = palette().soft
         say(self.raw_card.aside, "what speaks for this reading")
         cells = "".join(
-            f"<td style='padding-right:{px(24)}px'><b>{escape(each.title)}</b><br>{escape(each.columns)}"
-            f"<br><span style='color:{soft}'>{escape(each.evidence)}</span>"
-            f"<br><span style='font-family:{MONO}'>{'<br>'.join(map(escape, each.lines))}</span></td>"
+            f"<td style='padding-right:{px(24)}px'><b>{escaped(each.title)}</b><br>{escaped(each.columns)}"
+            f"<br><span style='color:{soft}'>{escaped(each.evidence)}</span>"
+            f"<br><span style='font-family:{MONO}'>{'<br>'.join(map(escaped, each.lines))}</span></td>"
             for each in shown_readings(judgement)
         )
         say(
             self.raw,
-            f"<div style='font-size:{px(13)}px;line-height:140%'><table><tr>{cells}</tr></table>"
-            f"<span style='color:{soft}'>{escape(lead_words(judgement))}</span></div>",
+            Markup(
+                f"<div style='font-size:{px(13)}px;line-height:140%'><table><tr>{cells}</tr></table>"
+                f"<span style='color:{soft}'>{escaped(lead_words(judgement))}</span></div>"
+            ),
         )
 
     def _show_raw(self, state: KitState, colour: str) -> None:
         soft, red = palette().soft, palette().red
         lines = [
             f"{coloured(line, state.format, colour)} &nbsp;"
-            f"<span style='color:{red if line.kind == 'unreadable' else soft}'>{kind_words(line, state)}</span>"
+            f"<span style='color:{red if line.kind == 'unreadable' else soft}'>{escaped(kind_words(line, state))}</span>"
             for line in self._worth_showing(state)
         ]
         say(
             self.raw,
-            f"<div style='font-family:{MONO};font-size:{px(13)}px;line-height:145%'>{'<br>'.join(lines) or '&nbsp;'}</div>",
+            Markup(
+                f"<div style='font-family:{MONO};font-size:{px(13)}px;line-height:145%'>{'<br>'.join(lines) or '&nbsp;'}</div>"
+            ),
         )
 
     def _worth_showing(self, state: KitState) -> list[TapeLine]:

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QFrame, QProgressBar, QWidget
 from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, offer, say, set_property, vbox
+from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, offer, say, set_property, set_tip, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_offers, stated_words, tile_warning
@@ -93,7 +93,7 @@ class Tile(QFrame):
             field.setMaximumWidth(px(150))
             field.setObjectName("quiet")
             offer(field, stated_offers(hub.lesson.store.plan.condition(name)))
-            field.setToolTip(f"{name} of {group.alias}: type it with its uncertainty, as 0.752 ± 0.002 m")
+            set_tip(field, f"{name} of {group.alias}: type it with its uncertainty, as 0.752 ± 0.002 m")
             field.editingFinished.connect(lambda n=name, f=field: self._set_condition(n, f))
             if not small:
                 self._names.append(label(name, "soft"))
@@ -162,7 +162,7 @@ class Tile(QFrame):
     def _say_state(self, words: str, tone: str) -> None:
         say(self.state, "●" if self._tiny else words, tone)
         if self._tiny:
-            self.state.setToolTip(words)
+            set_tip(self.state, words)
 
     def tick(self) -> None:
         lesson = self._hub.lesson

@@ -9,7 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
-from common_bench.desk.look.pieces import ShortLabel, button, emptied, label, say, scrolled, set_property
+from common_bench.desk.look.pieces import ShortLabel, button, emptied, label, say, scrolled, set_property, set_tip
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.lessons import BookEntry, LessonEntry
 
@@ -27,7 +27,7 @@ class Row(QFrame):
         self.setObjectName("bench")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setToolTip(tip)
+        set_tip(self, tip)
         self._act = act
         column = QVBoxLayout(self)
         column.setContentsMargins(px(8), px(5), px(6), px(5))

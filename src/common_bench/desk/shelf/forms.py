@@ -9,7 +9,18 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QVBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.pieces import Card, Field, button, emptied, hbox, label, say, scrolled, set_property
+from common_bench.desk.look.pieces import (
+    Card,
+    Field,
+    button,
+    emptied,
+    hbox,
+    label,
+    say,
+    scrolled,
+    set_property,
+    set_tip,
+)
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.known_books import books_folder
 from common_bench.lesson.lessons import BookEntry
@@ -31,9 +42,9 @@ class NewClassForm(Card):
         self.name = Field()
         self.name.setPlaceholderText("as 9B")
         self.groups = Field("6")
-        self.groups.setToolTip("How many groups, or their names with commas between; no student needs to be named")
+        set_tip(self.groups, "How many groups, or their names with commas between; no student needs to be named")
         self.place = Field()
-        self.place.setToolTip("The bench book: one file that holds all of this class")
+        set_tip(self.place, "The bench book: one file that holds all of this class")
         self.trouble = label("", "red", wrap=True)
         self.emblems = QGridLayout()
         self.maker = button("Make this class (Enter)", self.make, role="main")
@@ -155,7 +166,7 @@ class GroupsForm(Card):
     def _add_row(self, at: int, group: Group, *, known: bool) -> None:
         emblem = EmblemView(group.emblem.shape, group.emblem.colour, 20)
         alias, initials = Field(group.alias), Field(group.initials)
-        alias.setToolTip("The name of the group")
+        set_tip(alias, "The name of the group")
         initials.setPlaceholderText("initials, or nothing")
         initials.setFixedWidth(px(140))
         alias.editingFinished.connect(

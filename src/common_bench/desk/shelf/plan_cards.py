@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
@@ -11,14 +10,17 @@ from PyQt6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidg
 
 from common_bench.desk.look.pieces import (
     Card,
+    Markup,
     ShortLabel,
     button,
+    escaped,
     label,
     pretty,
     rich,
     say,
     scrolled,
     set_property,
+    set_tip,
     tick_box,
 )
 from common_bench.desk.look.sheet import palette, px
@@ -75,7 +77,7 @@ class PlanCard(QFrame):
         column.addWidget(Sketch(kept.plan.sketch if kept.plan is not None else (0.0, 0.0)))
         column.addWidget(name)
         column.addWidget(what)
-        self.setToolTip("" if kept.is_shipped else f"your own plan, in {kept.path}")
+        set_tip(self, "" if kept.is_shipped else f"your own plan, in {kept.path}")
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self._chosen(self.kept)
@@ -149,8 +151,8 @@ class PlanDetails(Card):
         self.words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.trouble = label("", "red", wrap=True)
         self.stand_ins = tick_box("with stand-in kits (S)")
-        self.stand_ins.setToolTip(
-            "A trial class in a book of its own, with simulated kits; your classes stay as they are"
+        set_tip(
+            self.stand_ins, "A trial class in a book of its own, with simulated kits; your classes stay as they are"
         )
         self.begin = button("Begin with this plan (Enter)", begin, role="main")
         self.remove = button("Take off the shelf…", remove, role="link")
@@ -174,13 +176,13 @@ class PlanDetails(Card):
             say(self.trouble, kept.trouble.sentence)
         text = ""
         if kept.plan is not None:
-            text = f"<p>{html.escape(kept.plan.about)}</p>" if kept.plan.about else ""
+            text = f"<p>{escaped(kept.plan.about)}</p>" if kept.plan.about else ""
             for heading, words in sections(kept.plan):
                 text += (
                     f"<p style='margin:0'><span style='color:{palette().soft};font-size:{px(11)}px'>"
-                    f"<b>{html.escape(heading.upper())}</b></span><br>{html.escape(pretty(words))}</p><p style='margin:0;font-size:{px(6)}px'>&nbsp;</p>"
+                    f"<b>{escaped(heading.upper())}</b></span><br>{escaped(pretty(words))}</p><p style='margin:0;font-size:{px(6)}px'>&nbsp;</p>"
                 )
-        self.words.setText(text)
+        self.words.setText(Markup(text))
         self.begin.setEnabled(kept.plan is not None)
         self.stand_ins.setVisible(bool(kept.world))
         self.remove.setVisible(not kept.is_shipped)

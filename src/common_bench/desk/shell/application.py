@@ -13,9 +13,10 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, Qt, QTimer
 from PyQt6.QtGui import QPixmapCache
-from PyQt6.QtWidgets import QApplication, QLabel, QMainWindow
+from PyQt6.QtWidgets import QApplication, QMainWindow
 
 from common_bench.desk.look.palette import PAPER
+from common_bench.desk.look.pieces import PlainLabel
 from common_bench.desk.look.sheet import wear
 
 if TYPE_CHECKING:
@@ -50,7 +51,7 @@ class FirstWindow(QMainWindow):
     def __init__(self, words: str) -> None:
         super().__init__()
         self.resize(1280, 800)
-        said = QLabel(words)
+        said = PlainLabel(words)
         said.setObjectName("paper")
         said.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.setCentralWidget(said)

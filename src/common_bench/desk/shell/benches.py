@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import html
-
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.pieces import ShortLabel, emptied, label, rich, say, set_property, vbox
+from common_bench.desk.look.pieces import ShortLabel, emptied, label, markup, rich, say, set_property, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stand_in_panel import StandInPanel
@@ -138,7 +136,7 @@ class Benches(QFrame):
                 "peaks": f"{node.word} in {node.operands[0].word if node.operands else ''}",
                 "over": f"{node.word} of {node.operands[0].word if node.operands else ''}",
             }.get(node.form, working.kind.words)
-            made = rich(f"<b>{html.escape(working.name)}</b> {html.escape(unit + how)}", "soft")
+            made = rich(markup("<b>{name}</b> {how}", name=working.name, how=unit + how), "soft")
             made.setContentsMargins(px(8), 0, 0, 0)
             self._quantities.addWidget(made)
         self._quantities_heading.setVisible(bool(lesson.store.workings.lines))

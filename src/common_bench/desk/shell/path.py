@@ -8,7 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
-from common_bench.desk.look.pieces import ShortLabel, label, say, set_property
+from common_bench.desk.look.pieces import ShortLabel, markup, rich, say, set_property, set_tip
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.words import STAGES, Stage, path_words
@@ -22,10 +22,10 @@ class Step(QFrame):
         self.setObjectName("step")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setToolTip(f"Stage {number}: key {number}")
+        set_tip(self, f"Stage {number}: key {number}")
         self._hub, self.stage, self._number, self._name = hub, stage, number, name
-        self.title = label("", "name")
-        self.title.setTextFormat(Qt.TextFormat.RichText)
+        self.title = rich("", "name")
+        self.title.setWordWrap(False)
         self.state = ShortLabel("", "small")
         column = QVBoxLayout(self)
         column.setContentsMargins(px(12), px(9), px(8), px(7))
@@ -37,7 +37,10 @@ class Step(QFrame):
         set_property(self, "chosen", chosen)
         p = palette()
         colour = p.copper if chosen else p.ink
-        text = f'<span style="color:{p.verdigris};font-size:{px(11)}px">{self._number}</span> <span style="color:{colour}">{self._name}</span>'
+        text = markup(
+            "<span style='color:{soft};font-size:{size}px'>{number}</span> <span style='color:{colour}'>{name}</span>",
+            soft=p.verdigris, size=str(px(11)), number=str(self._number), colour=colour, name=self._name,
+        )  # fmt: skip
         say(self.title, text)
         say(self.state, words)
 
@@ -60,7 +63,7 @@ class Head(QFrame):
         if act is not None:
             self.setObjectName("step")
             self.setCursor(Qt.CursorShape.PointingHandCursor)
-            self.setToolTip("The shelf: classes, lessons and plans (0)")
+            set_tip(self, "The shelf: classes, lessons and plans (0)")
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if self._act is not None:

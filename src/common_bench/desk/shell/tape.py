@@ -2,18 +2,28 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Callable
 from functools import partial
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QTextCursor
-from PyQt6.QtWidgets import QApplication, QFrame, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QFrame, QPlainTextEdit, QVBoxLayout, QWidget
 
 from common_bench.book.book import Book
 from common_bench.book.history import PAGE, KeptLine, lines_before
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Field, button, choice, emptied, hbox, label, say
+from common_bench.desk.look.pieces import (
+    Field,
+    Markup,
+    RichLabel,
+    button,
+    choice,
+    emptied,
+    escaped,
+    hbox,
+    label,
+    say,
+    set_tip,
+)
 from common_bench.desk.look.sheet import MONO, palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.roster import ENDINGS
@@ -29,22 +39,22 @@ AT_THE_FOOT = 3
 Lines = tuple[list[KeptLine], int | None]
 
 
-def coloured(line: TapeLine, format: StreamFormat | None, colour: str) -> str:
+def coloured(line: TapeLine, format: StreamFormat | None, colour: str) -> Markup:
     """One raw line with its columns coloured: the clock soft, the first channel in the group's hue, others verdigris."""
     p = palette()
     if line.kind != "reading" or format is None:
         tone = {"unreadable": p.red, "sent": p.copper}.get(line.kind, p.soft)
-        return f'<span style="color:{tone}">{html.escape(line.text.strip()) or "&nbsp;"}</span>'
+        return Markup(f'<span style="color:{tone}">{escaped(line.text.strip()) or "&nbsp;"}</span>')
     first = next((at for at, column in enumerate(format.columns) if column.role == "channel"), -1)
 
     def shown(span: Span) -> str:
-        text = html.escape(span.text).replace("\t", "\u21e5").replace(" ", "&nbsp;")
+        text = escaped(span.text).replace("\t", "\u21e5").replace(" ", "&nbsp;")
         if span.column is None or format.columns[span.column].role != "channel":
             return f'<span style="color:{p.soft}">{text}</span>'
         tone = colour if span.column == first else p.verdigris
         return f'<span style="color:{tone};font-weight:600">{text}</span>'
 
-    return "".join(shown(span) for span in spans_of(line.text, format))
+    return Markup("".join(shown(span) for span in spans_of(line.text, format)))
 
 
 def kind_words(line: TapeLine, state: KitState) -> str:
@@ -82,8 +92,7 @@ class Tape(QFrame):
         self._session = 0  # of the oldest line shown
         self.who = label("", "name")
         self.what = label("", "soft")
-        self.lines = QLabel()
-        self.lines.setTextFormat(Qt.TextFormat.RichText)
+        self.lines = RichLabel()
         self.kept = label("", "soft")
         self.opener = button("▴", self.toggle, role="link", tip="Open the tape (T)")
         self.panel = self._make_panel()
@@ -115,7 +124,7 @@ class Tape(QFrame):
         self.typed.returnPressed.connect(self.send)
         self.ending = choice(list(ENDINGS))
         self.ending.setCurrentText("LF")
-        self.ending.setToolTip("What is sent behind the text")
+        set_tip(self.ending, "What is sent behind the text")
         self.commands = hbox(spacing=6)
         panel = QWidget()
         column = QVBoxLayout(panel)
@@ -273,7 +282,7 @@ class Tape(QFrame):
         say(self.what, f"{rate} · {names}")
         recent = state.tape[-AT_THE_FOOT:]
         foot = " &nbsp; ".join(coloured(line, format, self._colour()) for line in recent)
-        say(self.lines, f"<span style='font-family:{MONO};font-size:{px(12)}px'>{foot}</span>")
+        say(self.lines, Markup(f"<span style='font-family:{MONO};font-size:{px(12)}px'>{foot}</span>"))
         if self._open:
             self._follow(state)
         trouble = lesson.roster.snapshot.trouble

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from typing import TYPE_CHECKING
 
 from PyQt6 import sip
@@ -13,7 +12,7 @@ from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayo
 from common_bench.desk.calibrate.stage import CalibrateStage
 from common_bench.desk.look import sheet
 from common_bench.desk.look.palette import PAPER, PROJECTOR
-from common_bench.desk.look.pieces import Card, hbox, rich, scrolled, vbox
+from common_bench.desk.look.pieces import Card, Markup, escaped, hbox, rich, scrolled, vbox
 from common_bench.desk.look.sheet import palette, px, wear
 from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.plug.stage import PlugStage
@@ -32,6 +31,7 @@ from common_bench.desk.shell.tape import Tape
 from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson.words import STAGES, Stage
 from common_bench.model.trouble import Trouble
+from common_bench.model.visible import on_one_line
 from common_bench.record.events import EngineEvent
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ class Bench(QMainWindow):
         self.asked_to_leave = False
         self.news = News(hub)
         self._asked_to_close = False
-        self.setWindowTitle(f"{hub.lesson.store.plan.name} · Common Bench")
+        self.setWindowTitle(f"{on_one_line(hub.lesson.store.plan.name, 80)} · Common Bench")
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -212,11 +212,11 @@ class Bench(QMainWindow):
         listed = {key: words for key, (words, _) in keys.items() if key not in stages}
         listed |= {f"{stages[0]} … {stages[-1]}": "the stages", **also}
         rows = "".join(
-            f"<tr><td style='color:{palette().copper};padding:1px 8px 3px 0'><b>{html.escape(NAMED.get(key, key))}</b></td>"
-            f"<td style='padding:1px 0 3px 0'>{html.escape(words)}</td></tr>"
+            f"<tr><td style='color:{palette().copper};padding:1px 8px 3px 0'><b>{escaped(NAMED.get(key, key))}</b></td>"
+            f"<td style='padding:1px 0 3px 0'>{escaped(words)}</td></tr>"
             for key, words in listed.items()
         )
-        self.help_words.setText(f"<table cellspacing=0>{rows}</table>")
+        self.help_words.setText(Markup(f"<table cellspacing=0>{rows}</table>"))
 
     def _full_screen(self) -> None:
         if self.isFullScreen():

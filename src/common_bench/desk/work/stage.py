@@ -14,6 +14,7 @@ from common_bench.desk.look.pieces import (
     say,
     scrolled,
     set_property,
+    set_tip,
     vbox,
 )
 from common_bench.desk.shell.hub import Hub
@@ -278,7 +279,7 @@ class WorkStage(StageView):
             self._condition_fields = {}
             for condition in conditions:
                 field = Field()
-                field.setToolTip(condition.about)
+                set_tip(field, condition.about)
                 field.editingFinished.connect(lambda n=condition.name, f=field: self._set_condition(n, f))
                 self._condition_fields[condition.name] = field
                 self._conditions.addLayout(hbox(label(condition.name), field))
