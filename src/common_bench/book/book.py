@@ -17,7 +17,7 @@ from sqlalchemy.pool import NullPool
 
 from common_bench.book import schema
 from common_bench.book.changes import Change, Row, RowChange
-from common_bench.book.lock import BookLock
+from common_bench.book.lock import BookLock, is_held
 from common_bench.book.migrations import migrate, migrated_copy, whole_copy
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.model.trouble import BookTrouble, Trouble
@@ -103,6 +103,8 @@ class Book:
         self.path = path
         self.engine = engine
         self.notices: list[Trouble] = []  # what is to be told of its opening
+        if lock is not None and lock.unknown is not None:
+            self.notices.append(lock.unknown)
         self._lock = lock
         self._kept_apart: tempfile.TemporaryDirectory[str] | None = None  # holds a copy that was brought up for reading
         self._given: dict[str, int] = {}
@@ -181,6 +183,10 @@ class Book:
                 yield self._connection
         except REFUSED as fault:
             raise refusal(fault, self.path) from fault
+
+    @property
+    def is_readonly(self) -> bool:
+        return self._lock is None
 
     # reading
 
@@ -284,6 +290,17 @@ class Book:
             )
         for row in self.rows("session", closed_at=""):
             self.amend("session", row["id"], closed_at=now())
+
+    def as_it_stands(self, run: Row) -> Row:
+        """A run that is open in a book that is only read, up to the last byte that is kept: it goes on where another
+        program has the book open; else that program was stopped, and it was cut off."""
+        if not self.is_readonly or run["state"] == "closed":
+            return run
+        end = max(self.heard_bytes(run["session"]), run["begin_byte"] or 0)
+        if is_held(self.path):
+            return {**run, "end_byte": end}
+        ending = json.dumps({"code": "cut-off", "fields": {}})
+        return {**run, "end_byte": end, "state": "closed", "ending": ending}
 
     def heard_bytes(self, session: int) -> int:
         """How many bytes of a session the journal holds."""

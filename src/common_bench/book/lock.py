@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import json
 import os
@@ -11,7 +12,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import IO
 
-from common_bench.model.trouble import BookTrouble
+from common_bench.model.trouble import BookTrouble, Trouble
+
+LONGEST_FILE_NAME = 255  # bytes, of most file systems
 
 
 class BookLock:
@@ -19,27 +22,61 @@ class BookLock:
     when killed, so that a crash never locks anybody out of a book."""
 
     def __init__(self, book: Path) -> None:
-        self.path = book.with_name(f".{book.name}.open")
-        try:
-            self._file: IO[str] = open(self.path, "a+", encoding="utf-8")  # noqa: SIM115 - held while the book is open
-        except OSError as fault:
-            raise BookTrouble("book-folder-read-only", where=str(book.parent)) from fault
-        try:
-            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            self._file.seek(0)
-            holder = self._file.read()
-            self._file.close()
-            raise BookTrouble("book-open-elsewhere", where=str(book), holder=_words(holder)) from None
+        self.path = lock_path(book)
+        self.unknown: Trouble | None = None  # told where this file system cannot say who has the book open
+        self._file: IO[str] = self._held(book)
         self._file.truncate(0)
         started = datetime.now().strftime("%H:%M")
         json.dump({"process": os.getpid(), "machine": socket.gethostname(), "since": started}, self._file)
         self._file.flush()
 
+    def _held(self, book: Path) -> IO[str]:
+        """The file, held. One who lets it go takes its name away too: a file that has no longer that name when it is held
+        is none, and it is tried again; so there is no moment at which two hold it."""
+        while True:
+            try:
+                file = open(self.path, "a+", encoding="utf-8")  # noqa: SIM115 - held while the book is open
+            except OSError as fault:
+                raise BookTrouble("book-folder-read-only", where=str(book.parent)) from fault
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError as fault:
+                if fault.errno not in (errno.EWOULDBLOCK, errno.EACCES):
+                    self.unknown = Trouble("lock-unknown", where=str(book))
+                    return file
+                file.seek(0)
+                holder = file.read()
+                file.close()
+                raise BookTrouble("book-open-elsewhere", where=str(book), holder=_words(holder)) from None
+            with contextlib.suppress(OSError):
+                if os.path.samestat(os.fstat(file.fileno()), os.stat(self.path)):
+                    return file
+            file.close()
+
     def release(self) -> None:
         with contextlib.suppress(OSError):
             self.path.unlink()
         self._file.close()
+
+
+def lock_path(book: Path) -> Path:
+    """The file beside a book that is held while it is open."""
+    name = f".{book.name}.open"
+    if len(os.fsencode(name)) > LONGEST_FILE_NAME:
+        raise BookTrouble("book-name-too-long", where=str(book))
+    return book.with_name(name)
+
+
+def is_held(book: Path) -> bool:
+    """Whether another process has a book open just now."""
+    try:
+        with open(lock_path(book), encoding="utf-8") as file:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except (OSError, BookTrouble):
+        return False
+    return False
 
 
 def _words(holder: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from common_bench.cli.saying import print_json
+from common_bench.cli.saying import print_json, say
 
 HELP = "a calibration from a file of points (columns reading, u_reading, reference, u_reference)"
 
@@ -42,8 +42,8 @@ def run(asked: argparse.Namespace) -> int:
 
     if asked.curve == "list":
         for curve in CURVES.values():
-            print(f"{curve.name:<29}{curve.equation}; {curve.least} point{'s' if curve.least > 1 else ''} at least")
-        print(f"{FORMULA:<29}a working by hand, with --formula and --u")
+            say(f"{curve.name:<29}{curve.equation}; {curve.least} point{'s' if curve.least > 1 else ''} at least")
+        say(f"{FORMULA:<29}a working by hand, with --formula and --u")
         return 0
     ready = calibration_from(
         asked.points, FORMULA if asked.formula else asked.curve, quantity=asked.quantity, unit=asked.unit,
@@ -52,5 +52,5 @@ def run(asked: argparse.Namespace) -> int:
     if asked.json:
         print_json(as_json(ready))
     else:
-        print("\n".join(as_words(ready)))
+        say("\n".join(as_words(ready)))
     return 0

@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from common_bench.cli.saying import say
+
 HELP = "whether a book is sound; exit status 0 only if it is"
 
 
@@ -23,7 +25,7 @@ def run(asked: argparse.Namespace) -> int:
     finally:
         book.close()
     for problem in problems:
-        print(problem)
+        say(problem)
     if not problems:
-        print(f"{asked.book} is sound.")
+        say(f"{asked.book} is sound.")
     return 1 if problems else 0

@@ -42,7 +42,7 @@ def run(asked: argparse.Namespace) -> int:
         done = demonstrate(
             out, speed=world_speed(asked.speed, 6.0), seed=asked.seed, class_name=asked.class_name, say=say
         )
-        print(f"{done.name} = {done.finding}")
+        say(f"{done.name} = {done.finding}")
         return 0
     from common_bench.desk.shell.application import run_demo as open_desk
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from common_bench.cli.saying import say
+
 HELP = "everything in a book out to open formats"
 
 
@@ -21,8 +23,10 @@ def run(asked: argparse.Namespace) -> int:
 
     lesson = OpenLesson.open(asked.book, readonly=True)
     try:
-        for path in export_all(lesson, asked.folder):
-            print(path)
+        files = export_all(lesson, asked.folder)
+        for path in files:
+            say(str(path))
+        say(f"{len(files)} files in {asked.folder}")
     finally:
         lesson.close()
     return 0

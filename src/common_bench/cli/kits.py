@@ -6,7 +6,7 @@ import argparse
 import json
 from pathlib import Path
 
-from common_bench.cli.saying import world_speed
+from common_bench.cli.saying import say, world_speed
 from common_bench.model.trouble import Trouble
 from common_bench.standins.world import worlds
 
@@ -58,11 +58,11 @@ def run(asked: argparse.Namespace) -> int:
 
     if asked.dialect == "list":
         for name, speech in SPEECHES.items():
-            print(f"{name:<16}{speech.about}")
+            say(f"{name:<16}{speech.about}")
         return 0
     if asked.fault == ["list"]:
         for name, words in FAULTS.items():
-            print(f"{name:<16}{words}")
+            say(f"{name:<16}{words}")
         return 0
     if not 1 <= asked.count <= 32:
         raise Trouble("count-out-of-range", count=asked.count)
@@ -87,7 +87,7 @@ def run(asked: argparse.Namespace) -> int:
     except OSError as fault:
         raise Trouble("stand-ins-cannot-start", strerror=fault.strerror or fault) from fault
     if asked.json:
-        print(
+        say(
             json.dumps(
                 [
                     {
@@ -100,12 +100,11 @@ def run(asked: argparse.Namespace) -> int:
                     }
                     for p in made.ports
                 ]
-            ),
-            flush=True,
+            )
         )
     else:
         for port in made.ports:
-            print(f"{port.link}  {port.description}, {port.speed} baud", flush=True)
-        print("Serving until stopped (Ctrl+C). Hang something with: common-bench hang '100 g'", flush=True)
+            say(f"{port.link}  {port.description}, {port.speed} baud")
+        say("Serving until stopped (Ctrl+C). Hang something with: common-bench hang '100 g'")
     made.serve()
     return 0

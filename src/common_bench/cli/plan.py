@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 
-from common_bench.cli.saying import print_json
+from common_bench.cli.saying import print_json, say
 
 HELP = "check a plan file, or read a plan aloud"
 
@@ -39,7 +39,7 @@ def run(asked: argparse.Namespace) -> int:
     plan = find_plan(asked.plan).plan
     assert plan is not None
     if asked.what == "show":
-        print("\n".join(read_aloud(plan)))
+        say("\n".join(read_aloud(plan)))
         return 0
     faults = faults_of(plan)
     if asked.json:
@@ -51,9 +51,9 @@ def run(asked: argparse.Namespace) -> int:
         )
         return 2 if faults else 0
     for fault in faults:
-        print(f"{place_words(fault.part, fault.at, fault.field)}: {fault.sentence}")
+        say(f"{place_words(fault.part, fault.at, fault.field)}: {fault.sentence}")
     if not faults:
-        print(f"“{plan.name}” can be used: {plan.gives or 'a class can run it'}.")
+        say(f"“{plan.name}” can be used: {plan.gives or 'a class can run it'}.")
     return 2 if faults else 0
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from common_bench.cli.saying import print_json
+from common_bench.cli.saying import print_json, say
 
 HELP = "the plans to begin with: shipped and one's own"
 
@@ -33,6 +33,6 @@ def run(asked: argparse.Namespace) -> int:
         return 0
     for each in plans:
         told = each.trouble.sentence if each.trouble else each.plan.gives if each.plan else ""
-        print(f"{each.key:<24}{each.name:<26}{told}")
-    print(f"Your own plans lie in {library_folder()}")
+        say(f"{each.key:<24}{each.name:<26}{told}")
+    say(f"Your own plans lie in {library_folder()}")
     return 0

@@ -6,7 +6,7 @@ import argparse
 import json
 from pathlib import Path
 
-from common_bench.cli.saying import print_json
+from common_bench.cli.saying import print_json, say
 
 HELP = "the class dataset of a book and its statistics"
 
@@ -31,14 +31,17 @@ def run(asked: argparse.Namespace) -> int:
             return 0
         for row in rows:
             values = ", ".join(f"{name} {value}" for name, value in {**row.conditions, **row.findings}.items())
-            print(f"{row.alias} run {row.number}  {values}" + (f"  set aside: {row.aside}" if row.aside else ""))
+            say(f"{row.alias} run {row.number}  {values}" + (f"  set aside: {row.aside}" if row.aside else ""))
+        for run in lesson.store.runs():
+            if run.ending is not None and run.ending.code == "cut-off":
+                say(f"{lesson.store.group(run.group).alias} run {run.number}  {run.ended_by}; it is not in the pool")
         for place in result.places:
             if place.words:
-                print(place.words)
+                say(place.words)
         if result.finding is not None:
-            print(f"{result.finding_name} = {written(result.finding.value, result.finding.u, result.finding.unit)}")
+            say(f"{result.finding_name} = {written(result.finding.value, result.finding.u, result.finding.unit)}")
         else:
-            print(result.why_no_line or "The pool is empty: send findings to it in stage 5, Work up.")
+            say(result.why_no_line or "The pool is empty: send findings to it in stage 5, Work up.")
     finally:
         lesson.close()
     return 0

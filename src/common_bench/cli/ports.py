@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 import json
 
+from common_bench.cli.saying import say
+
 HELP = "what is plugged in, and what is wrong with each"
 
 
@@ -23,8 +25,8 @@ def run(asked: argparse.Namespace) -> int:
     if asked.json:
         print(json.dumps([msgspec.to_builtins(port) for port in found]))
     elif not found:
-        print("Nothing is plugged in. Plug a kit in, or start stand-in kits with: common-bench kits")
+        say("Nothing is plugged in. Plug a kit in, or start stand-in kits with: common-bench kits")
     else:
         for port in found:
-            print(f"{port.link}  {port.name}  {port.trouble or port.description or 'can be opened'}")
+            say(f"{port.link}  {port.name}  {port.trouble or port.description or 'can be opened'}")
     return 0

@@ -12,6 +12,7 @@ from types import ModuleType
 
 from common_bench import __version__
 from common_bench.model.trouble import Trouble
+from common_bench.model.visible import visible
 
 REFUSED = 2  # exit status of a problem told in words
 COMMANDS = {
@@ -53,7 +54,7 @@ def main(words: Sequence[str] | None = None) -> int:
             return run_last_book()
         return int(_module(asked.command).run(asked))
     except Trouble as trouble:
-        print(f"common-bench: {trouble.sentence}", file=sys.stderr)
+        print(visible(f"common-bench: {trouble.sentence}"), file=sys.stderr)
         return REFUSED
     except KeyboardInterrupt:
         return 0 if time.perf_counter() - began > 0.5 else REFUSED

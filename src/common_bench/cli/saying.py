@@ -6,6 +6,7 @@ import contextlib
 import json
 
 from common_bench.model.trouble import Trouble
+from common_bench.model.visible import visible
 
 
 def seconds_in(text: str) -> float:
@@ -29,12 +30,12 @@ def world_speed(given: float | None, usual: float) -> float:
 
 
 def say(words: str) -> None:
-    """One line, at once."""
-    print(words, flush=True)
+    """One line, at once. What would steer the terminal is written out."""
+    print(visible(words), flush=True)
 
 
 def print_json(value: object) -> None:
-    """One line of JSON; what is no number is null."""
+    """One line of JSON; what is no number is null. Nothing in it steers a terminal: all but ASCII is escaped."""
     from common_bench.exchange.tables import without_nan
 
     print(json.dumps(without_nan(value)))

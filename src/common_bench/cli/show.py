@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from common_bench.cli.saying import print_json
+from common_bench.cli.saying import print_json, say
 
 HELP = "lessons, groups, runs and findings of a book"
 
@@ -24,12 +24,12 @@ def run(asked: argparse.Namespace) -> int:
         print_json({**summaries[0], "earlier": summaries[1:]})
         return 0
     for summary in summaries:
-        print(f"{summary['plan']} · class {summary['class']} · {summary['held_on']} · pool {summary['pool']}")
+        say(f"{summary['plan']} · class {summary['class']} · {summary['held_on']} · pool {summary['pool']}")
         for group in summary["groups"]:
             conditions = ", ".join(f"{name} {value}" for name, value in group["conditions"].items())
-            print(f"{group['alias']}  {conditions}")
+            say(f"{group['alias']}  {conditions}")
             for run in group["runs"]:
-                print(f"  run {run['number']}  {_run_words(run)}")
+                say(f"  run {run['number']}  {_run_words(run)}")
     return 0
 
 
@@ -57,4 +57,7 @@ def _run_words(run: dict[str, Any]) -> str:
 
     found = ", ".join(f"{name} = {written(f['value'], f['u'], f['unit'])}" for name, f in run["findings"].items())
     aside = f"set aside: {run['set_aside']}" if run["set_aside"] else ""
-    return "  ".join(part for part in (run["state"], f"{run['bytes']} bytes", run["ended_by"], found, aside) if part)
+    far = f"{run['readings']} readings so far" if run["readings"] is not None else ""
+    return "  ".join(
+        part for part in (run["state"], far, f"{run['bytes']} bytes", run["ended_by"], found, aside) if part
+    )

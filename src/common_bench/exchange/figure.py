@@ -10,8 +10,10 @@ import numpy as np
 from common_bench.model.bench import Emblem
 from common_bench.model.class_line import ClassResult
 from common_bench.model.measured import written
+from common_bench.model.visible import on_one_line
 
 INK, SOFT, HAIRLINE, VERDIGRIS, RED = "#22303C", "#6B7680", "#E2DCCF", "#1F6F6B", "#A12D3A"
+LONGEST_LABEL, LONGEST_NOTE = 70, 40  # characters
 MARKERS = {
     "circle": "o", "square": "s", "triangle": "^", "diamond": "D", "hexagon": "h", "plus": "P", "star": "*", "ring": "X",
     "drop": "v", "bar": "p",
@@ -19,7 +21,15 @@ MARKERS = {
 
 
 def class_graph(path: Path, title: str, result: ClassResult, emblems: Mapping[int, Emblem]) -> None:
-    """Points with error bars by group, the class line with its band of one standard uncertainty, labels on the data."""
+    """Points with error bars by group, the class line with its band of one standard uncertainty, labels on the data. Words
+    are drawn as they are written: no `$` or `\\` in them sets a formula."""
+    from matplotlib import rc_context
+
+    with rc_context({"text.parse_math": False, "text.usetex": False}):
+        _drawn(path, title, result, emblems)
+
+
+def _drawn(path: Path, title: str, result: ClassResult, emblems: Mapping[int, Emblem]) -> None:
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(9, 5.6), dpi=130, facecolor="white")
@@ -34,7 +44,7 @@ def class_graph(path: Path, title: str, result: ClassResult, emblems: Mapping[in
             )  # fmt: skip
         note = f"{place.alias} (set aside)" if place.aside else place.alias
         axes.annotate(
-            note, (place.x.value, place.y.value), (10, -12), textcoords="offset points",
+            on_one_line(note, LONGEST_NOTE), (place.x.value, place.y.value), (10, -12), textcoords="offset points",
             color=RED if place.aside else emblem.colour, fontsize=10,
         )  # fmt: skip
     if result.line is not None:
@@ -46,11 +56,10 @@ def class_graph(path: Path, title: str, result: ClassResult, emblems: Mapping[in
         axes.fill_between(x, y - u, y + u, color=VERDIGRIS, alpha=0.18, lw=0)
         axes.plot(x, y, color=VERDIGRIS, lw=2)
     unit = result.points[0].x.unit if result.points else ""
-    axes.set_xlabel(f"{result.x_label} ({unit})", color=INK)
-    axes.set_ylabel(
-        f"{result.y_label.replace(' ^ 2', '²')} ({result.points[0].y.unit})" if result.points else "", color=INK
-    )
-    heading = title
+    axes.set_xlabel(on_one_line(f"{result.x_label} ({unit})", LONGEST_LABEL), color=INK)
+    y_label = f"{result.y_label.replace(' ^ 2', '²')} ({result.points[0].y.unit})" if result.points else ""
+    axes.set_ylabel(on_one_line(y_label, LONGEST_LABEL), color=INK)
+    heading = on_one_line(title, LONGEST_LABEL)
     if result.finding is not None:
         found = result.finding
         heading += f": {result.finding_name} = {written(found.value, found.u, found.unit)}"

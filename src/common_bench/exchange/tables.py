@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import math
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
@@ -15,13 +16,14 @@ from common_bench.model.block import Series
 from common_bench.model.class_line import ClassResult
 from common_bench.model.measured import Measured
 from common_bench.model.run import PoolRow
+from common_bench.model.visible import visible
 
 
 def csv_text(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
     """One table as RFC 4180 has it. Unknown numbers are empty fields, never zero."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow(header)
+    writer.writerow([_field(name) for name in header])
     for row in rows:
         writer.writerow([_field(value) for value in row])
     return out.getvalue()
@@ -30,7 +32,19 @@ def csv_text(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
 def _field(value: Any) -> str:
     if isinstance(value, float):
         return repr(float(value)) if math.isfinite(value) else ""
-    return "" if value is None else str(value)
+    return "" if value is None else harmless(str(value))
+
+
+def harmless(text: str) -> str:
+    """Words of a cell that no spreadsheet takes for a formula: such ones get a `'` in front; what steers is written out."""
+    shown = visible(text)
+    if shown[:1] in FORMULA_SIGNS and not NUMBER_ALONE.fullmatch(shown):
+        return f"'{shown}"
+    return shown
+
+
+FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r", "＝", "＋", "－", "＠")
+NUMBER_ALONE = re.compile(r"[+\-]?[0-9]+(?:\.[0-9]*)?(?:[eE][+\-]?[0-9]+)?")
 
 
 def with_unit(name: str, unit: str) -> str:

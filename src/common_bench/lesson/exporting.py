@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import re
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
 from common_bench.book.journal import HEARD, heard
@@ -19,6 +20,8 @@ from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.reading.lines import LineCutter
 from common_bench.record.replay import quantities
 from common_bench.workings.evaluate import INNER
+
+LONGEST_STEM = 80  # bytes
 
 
 def export_pool(lesson: OpenLesson, folder: Path) -> list[Path]:
@@ -65,13 +68,16 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
     files = [folder / "plan.toml", folder / "findings.csv"]
     _text(files[0], plan_to_text(lesson.store.plan))
     _text(files[1], _findings(lesson))
+    stems = stems_of({group.id: group.alias for group in lesson.store.all_groups})
+    left_out = []
     for run in lesson.store.runs():
         alias = lesson.store.group(run.group).alias
         try:
             replayed = lesson.working_up.replayed(run.id)
-        except Trouble:
+        except Trouble as trouble:
+            left_out.append([alias, run.number, trouble.sentence])
             continue
-        stem = f"{alias}-run-{run.number}".lower().replace(" ", "-").replace("/", "-")
+        stem = f"{stems[run.group]}-run-{run.number}"
         units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
         path = folder / f"{stem}.csv"
         _text(path, run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
@@ -81,10 +87,27 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         for name, result in replayed.results.items():
             named = INNER not in name and name not in quantities(replayed)
             if isinstance(result, Series) and named and len(result):
-                path = folder / f"{stem}-{name}.csv"
+                path = folder / f"{stem}-{name[:LONGEST_STEM]}.csv"
                 _text(path, series_csv(name, result))
                 files.append(path)
+    if left_out:
+        files.append(folder / "left-out.csv")
+        _text(files[-1], csv_text(["group", "run", "why it is not here"], left_out))
     return files + export_pool(lesson, folder)
+
+
+def stems_of(aliases: Mapping[int, str]) -> dict[int, str]:
+    """Group -> how the names of its files begin: letters and figures that any file system takes, no two alike."""
+    found: dict[int, str] = {}
+    for group, alias in aliases.items():
+        plain = "-".join(re.findall(r"\w+", alias.lower()))
+        plain = plain.encode()[:LONGEST_STEM].decode("utf-8", "ignore") or f"group-{group}"
+        stem, number = plain, 1
+        while stem in found.values():
+            number += 1
+            stem = f"{plain}-{number}"
+        found[group] = stem
+    return found
 
 
 def _stamped_lines(lesson: OpenLesson, run: Run) -> Iterator[tuple[float, bytes]]:

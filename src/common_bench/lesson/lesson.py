@@ -23,9 +23,11 @@ from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.plan import Plan
+from common_bench.model.run import Run
 from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent
+from common_bench.record.replay import replay
 
 
 class OpenLesson:
@@ -165,6 +167,16 @@ class OpenLesson:
             self._formats.discard(kit)
 
 
+def _readings_so_far(lesson: OpenLesson, run: Run) -> int | None:
+    """Of a run that goes on, or was cut off; None for others, whose findings say what came of them."""
+    if run.state == "closed" and (run.ending is None or run.ending.code != "cut-off"):
+        return None
+    try:
+        return len(replay(lesson.book, run, lesson.store.channels).t)
+    except Trouble:
+        return 0
+
+
 def lesson_summary(lesson: OpenLesson) -> dict[str, Any]:
     """What `show` prints: the lesson with its groups, runs and findings."""
     store = lesson.store
@@ -185,7 +197,8 @@ def lesson_summary(lesson: OpenLesson) -> dict[str, Any]:
                         "state": run.state,
                         "began_at": run.began_at,
                         "ended_by": run.ended_by,
-                        "bytes": (run.end or 0) - (run.begin or 0),
+                        "bytes": max(0, (run.end or 0) - (run.begin or 0)),
+                        "readings": _readings_so_far(lesson, run),
                         "set_aside": run.aside,
                         "trouble": run.trouble.trouble.sentence if run.trouble is not None else "",
                         "findings": {f.name: msgspec.to_builtins(f.measured) for f in store.findings(run.id)},

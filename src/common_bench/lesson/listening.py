@@ -14,6 +14,7 @@ from common_bench.links.link import Link
 from common_bench.links.opening import open_link
 from common_bench.model.block import Block, Stamped
 from common_bench.model.trouble import LinkTrouble
+from common_bench.model.visible import on_one_line
 from common_bench.reading.heard import Heard
 from common_bench.reading.reader import Reader
 from common_bench.record.speed import LEAST_BYTES, TEXT_BYTES, TEXT_SHARE, TRY_SPEED_FOR
@@ -53,7 +54,7 @@ def listen(link: str, seconds: float | None, *, as_json: bool) -> int:
         out.flush()
         _summary(reader, opened.address.speed, time.monotonic() - began, as_json)
     if told is not None:
-        raise told
+        raise LinkTrouble("listening-ended", told=told.what)
     return 0
 
 
@@ -106,7 +107,7 @@ class Printer:
         """Prints all that is held back."""
         for offset, line in sorted(self._held, key=lambda each: each[0]):
             if offset > self._printed:
-                print(json.dumps(line, ensure_ascii=False) if self._as_json else _words(line), flush=True)
+                print(json.dumps(line) if self._as_json else on_one_line(_words(line)), flush=True)
         if self._held:
             self._printed = max(self._printed, max(offset for offset, _ in self._held))
         self._held = []
@@ -155,12 +156,11 @@ def _summary(reader: Reader, speed: int, seconds: float, as_json: bool) -> None:
         "columns": [{"name": c.name, "unit": c.unit, "is": c.role, "rate": rate} for c in columns],
     }
     if as_json:
-        print(json.dumps({"summary": summary}, ensure_ascii=False), flush=True)
+        print(json.dumps({"summary": summary}), flush=True)
         return
     names = ", ".join(
         f"{c.name}{f' ({c.unit})' if c.unit else ''} is {'the ' + c.role if c.role != 'channel' else 'a channel'}"
         for c in columns
     )
-    print(
-        f"{reader.lines} lines: {reader.readings} readings ({rate:g} a second), {reader.notes} notes, {reader.unreadable} unreadable. {names}"
-    )
+    counts = f"{reader.readings} readings ({rate:g} a second), {reader.notes} notes, {reader.unreadable} unreadable"
+    print(on_one_line(f"{reader.lines} lines: {counts}. {names}"))

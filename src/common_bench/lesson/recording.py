@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -9,11 +10,13 @@ from pathlib import Path
 import msgspec
 
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.links.address import read_address
+from common_bench.lesson.register import MOST_GROUPS
+from common_bench.links.address import Address, read_address
 from common_bench.links.discovery import plugged_in, what_is_wrong
 from common_bench.model.bench import Port
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.plan_file import plan_from_file
+from common_bench.model.run import Ending
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.standins.classes import ALIASES
 
@@ -44,27 +47,51 @@ def record(
     try:
         for trouble in lesson.notices:
             say(trouble.sentence)
-        groups = _benches(lesson, links)
+        groups = _benches(lesson, links, say)
         _wait(lesson, groups)
         _record(lesson, groups, seconds, say)
     finally:
         lesson.close()
 
 
-def _benches(lesson: OpenLesson, links: Sequence[str]) -> list[int]:
+def _benches(lesson: OpenLesson, links: Sequence[str], say: Callable[[str], None]) -> list[int]:
+    """A bench for each link: the one that its kit has in the book, a free one, or a new one; which is said."""
     known = {port.link: port for port in plugged_in()}
     kits = []
     for link in links:
         address = read_address(link)
         port = known.get(address.name)
-        asked = Port(link, Path(address.path or address.name).name, port.identity if port else address.name)
-        kits.append(lesson.roster.hear(asked))
-    missing = len(kits) - len(lesson.store.groups)
-    if missing > 0:
-        taken = {group.alias for group in lesson.store.groups}
-        lesson.register.add_groups([alias for alias in ALIASES if alias not in taken][:missing])
-    lesson.roster.give_kits_in_order(kits)
+        identity = port.identity if port else _identity(lesson, address)
+        kits.append(lesson.roster.hear(Port(_whole(link, address), Path(address.path or address.name).name, identity)))
+    loose = [kit for kit in kits if lesson.store.group_at(kit) is None]
+    free = [group for group in lesson.store.groups if lesson.store.kit_of(group.id) is None]
+    if len(loose) > len(free):
+        taken = {group.alias for group in lesson.store.all_groups}
+        names = [*ALIASES, *(f"Bench {number}" for number in range(1, 2 * MOST_GROUPS))]
+        lesson.register.add_groups([name for name in names if name not in taken][: len(loose) - len(free)])
+    lesson.roster.give_kits_in_order(loose)
+    for link, kit in zip(links, kits, strict=True):
+        if kit in loose and (group := lesson.store.group_at(kit)) is not None:
+            say(f"{link} is recorded at the bench of {lesson.store.group(group).alias}.")
     return [group for kit in kits if (group := lesson.store.group_at(kit)) is not None]
+
+
+def _whole(link: str, address: Address) -> str:
+    """A link with the whole path, so that the book's own place in the file system does not matter."""
+    return link.replace(address.path, os.path.abspath(address.path), 1) if address.kind in ("serial", "file") else link
+
+
+def _identity(lesson: OpenLesson, address: Address) -> str:
+    """What a kit is known by whose port tells nothing of it: the one that the book has for this place, however its path
+    was written."""
+    if address.kind not in ("serial", "file"):
+        return address.name
+    place = os.path.realpath(address.path)
+    for row in lesson.store.rows("kit"):
+        before = read_address(row["link"])
+        if before.kind == address.kind and os.path.realpath(before.path) == place and "#" not in row["identity"]:
+            return str(row["identity"])
+    return read_address(_whole(address.text, address)).name
 
 
 def _wait(lesson: OpenLesson, groups: Sequence[int]) -> None:
@@ -98,10 +125,11 @@ def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Call
     while any(lesson.roster.recording(group) for group in begun) and time.monotonic() < limit:
         _tell(lesson, say)
         time.sleep(0.05)
-    lesson.recording.end_runs(begun)
+    lesson.recording.end_runs(begun, Ending("time-over"))
     while len(lesson.store.kept_runs()) < before + len(begun) and time.monotonic() < limit + WORKED_UP_WITHIN:
         _tell(lesson, say)
         time.sleep(0.05)
+    recorded = 0
     for group in begun:
         run = lesson.store.runs(group)[-1]
         try:
@@ -109,11 +137,14 @@ def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Call
         except Trouble as trouble:
             say(f"{lesson.store.group(group).alias} run {run.number}: {trouble.sentence}")
             continue
+        recorded += readings
         found = ", ".join(f"{f.name} = {f.measured}" for f in lesson.store.findings(run.id))
         say(
             f"{lesson.store.group(group).alias} run {run.number}: {readings} readings, {run.ended_by}"
             + (f"; {found}" if found else "")
         )
+    if not recorded:
+        raise Trouble("nothing-recorded")
 
 
 def _tell(lesson: OpenLesson, say: Callable[[str], None]) -> None:

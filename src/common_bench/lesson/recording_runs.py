@@ -57,14 +57,14 @@ class Recording:
         store.refresh("run", "run_condition")
         return begun
 
-    def end_runs(self, groups: Sequence[int]) -> list[int]:
-        """Ends the runs under way on these benches; gives their ids. Raises EngineTrouble where one could not be ended
+    def end_runs(self, groups: Sequence[int], ending: Ending = BY_HAND) -> list[int]:
+        """Ends the runs under way on these benches; gives their ids. ending: why. Raises EngineTrouble where one could not be ended
         in time; it goes on then."""
         ended = []
         for group in groups:
             state = self._roster.state(group)
             if self._engine is not None and state is not None and state.run is not None:
-                self._engine.end_run(state.kit, BY_HAND)
+                self._engine.end_run(state.kit, ending)
                 ended.append(state.run.id)
         return ended
 

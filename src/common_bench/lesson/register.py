@@ -10,6 +10,7 @@ from common_bench.lesson.roster import Roster
 from common_bench.lesson.store import LessonStore
 from common_bench.model.bench import HUES, SHAPES, Emblem
 from common_bench.model.trouble import PlanTrouble
+from common_bench.model.visible import STEERING
 
 MOST_GROUPS = 32
 LONGEST_ALIAS = 40  # characters
@@ -38,7 +39,8 @@ class Register:
         for alias in aliases:
             wanted = " ".join(alias.split()).lower()
             if not wanted or wanted in taken or len(wanted) > LONGEST_ALIAS:
-                raise PlanTrouble("alias-taken", alias=alias.strip())
+                raise PlanTrouble("alias-taken", alias=alias.strip()[:LONGEST_ALIAS])
+            refuse_unshown(alias)
             taken.add(wanted)
         if len(taken) > MOST_GROUPS:
             raise PlanTrouble("too-many-groups", most=MOST_GROUPS)
@@ -67,7 +69,8 @@ class Register:
         wanted = " ".join(alias.split())
         taken = {each.alias.lower() for each in self._store.all_groups if each.id != group}
         if not wanted or wanted.lower() in taken or len(wanted) > LONGEST_ALIAS:
-            raise PlanTrouble("alias-taken", alias=wanted)
+            raise PlanTrouble("alias-taken", alias=wanted[:LONGEST_ALIAS])
+        refuse_unshown(alias)
         return self._changes.do("Rename a group", [self._store.book.changed("group", group, alias=wanted)])
 
     def set_emblem(self, group: int, emblem: Emblem) -> Change:
@@ -100,6 +103,12 @@ class Register:
         return self._changes.do("Change initials", [self._store.book.changed("group", group, initials=wanted)])
 
 
+def refuse_unshown(alias: str) -> None:
+    """Raises PlanTrouble for an alias with characters that cannot be shown."""
+    if STEERING.search(alias):
+        raise PlanTrouble("alias-unshown", alias=alias)
+
+
 def aliases_from(text: str, names: Sequence[str]) -> list[str]:
     """Aliases as somebody types them: `Basalt, Chalk`, or how many, as `6`, which takes the first of `names`.
 
@@ -113,4 +122,8 @@ def aliases_from(text: str, names: Sequence[str]) -> list[str]:
     found = list(dict.fromkeys(" ".join(alias.split()) for alias in typed.split(",") if alias.strip()))
     if len(found) > MOST_GROUPS:
         raise PlanTrouble("too-many-groups", most=MOST_GROUPS)
+    for alias in found:
+        refuse_unshown(alias)
+        if len(alias) > LONGEST_ALIAS:
+            raise PlanTrouble("alias-taken", alias=alias[:LONGEST_ALIAS])
     return found

@@ -55,7 +55,8 @@ class LessonStore:
 
     def rows(self, table: str) -> list[Row]:
         if table not in self._held:
-            self._held[table] = self.book.rows(table)
+            found = self.book.rows(table)
+            self._held[table] = [self.book.as_it_stands(row) for row in found] if table == "run" else found
         return self._held[table]
 
     def refresh(self, *tables: str) -> None:

@@ -122,6 +122,7 @@ OFFERS = {
     ),
     "visible": (
         "on_one_line",
+        "STEERING",
         "visible",
     ),
 }
