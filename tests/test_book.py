@@ -132,7 +132,9 @@ def test_a_damaged_book_is_told_by_check(tmp_path: Path) -> None:
     book.apply("rows", [book.added("kit", identity=f"k{k}", name="x" * 200, link="", format="") for k in range(300)])
     lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
     session = book.record("session", lesson=lesson, kit=1)
-    book.record("journal", session=session, what=HEARD, first_byte=5, stamps=b"\0" * 8, sizes=b"\1\0\0\0", bytes=b"a")
+    book.record(
+        "journal", session=session, what=HEARD, first_byte=5, at=0.0, stamps=b"\0" * 8, sizes=b"\1\0\0\0", bytes=b"a"
+    )
     assert book.check() == [f"journal of session {session}: bytes 0 to 5 are missing"]
     book.close()
     data = bytearray(path.read_bytes())

@@ -12,14 +12,29 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from sqlalchemy import Connection, Engine, Table, create_engine, delete, event, func, insert, select, text, update
+from sqlalchemy import (
+    Connection,
+    Engine,
+    Table,
+    create_engine,
+    delete,
+    event,
+    func,
+    insert,
+    select,
+    text,
+    type_coerce,
+    update,
+)
 from sqlalchemy.pool import NullPool
+from sqlalchemy.types import NullType
 
 from common_bench.book import schema
 from common_bench.book.changes import Change, Row, RowChange
 from common_bench.book.lock import BookLock, is_held
 from common_bench.book.migrations import migrate, migrated_copy, whole_copy
 from common_bench.book.refusals import REFUSED, refusal
+from common_bench.book.soundness import decoded, journal_fault, unsound
 from common_bench.model.trouble import BookTrouble, Trouble
 
 CACHE = 256  # KB of pages per connection: a journal that only grows is never read back while it is written
@@ -42,6 +57,7 @@ def connect(path: Path, *, readonly: bool = False) -> Engine:
 
     @event.listens_for(engine, "connect")
     def prepare(connection: sqlite3.Connection, _: object) -> None:
+        connection.text_factory = decoded
         connection.execute("PRAGMA foreign_keys = ON")
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute(f"PRAGMA cache_size = -{CACHE}")
@@ -67,7 +83,7 @@ def check_file(path: Path) -> int:
             version = connection.execute("PRAGMA user_version").fetchone()[0]
         finally:
             connection.close()
-    except sqlite3.Error as fault:
+    except (sqlite3.Error, UnicodeDecodeError) as fault:
         raise BookTrouble("no-book-database", where=str(path), fault=fault) from fault
     if application != schema.APPLICATION_ID:
         raise BookTrouble("no-book", where=str(path))
@@ -105,6 +121,7 @@ class Book:
         self.notices: list[Trouble] = []  # what is to be told of its opening
         if lock is not None and lock.unknown is not None:
             self.notices.append(lock.unknown)
+        self.damage: dict[tuple[str, object], str] = {}  # (table, row) -> why it cannot be used
         self._lock = lock
         self._kept_apart: tempfile.TemporaryDirectory[str] | None = None  # holds a copy that was brought up for reading
         self._given: dict[str, int] = {}
@@ -191,11 +208,23 @@ class Book:
     # reading
 
     def rows(self, table: str, **equal: object) -> list[Row]:
-        """Rows of a table where the named columns have these values, in the order in which they were made."""
+        """Rows of a table where the named columns have these values, in the order in which they were made. A row with a
+        damaged cell is left out, and told in `damage`."""
         source = schema.TABLES[table]
-        query = select(source).where(*(source.c[name] == value for name, value in equal.items())).order_by(source.c.id)
+        columns = [type_coerce(column, NullType()).label(column.name) for column in source.columns]
+        query = (
+            select(*columns).where(*(source.c[name] == value for name, value in equal.items())).order_by(source.c.id)
+        )
         with self._transaction() as connection:
-            return [dict(row) for row in connection.execute(query).mappings()]
+            found = [dict(row) for row in connection.execute(query).mappings()]
+        sound = []
+        for row in found:
+            why = unsound(source, row)
+            if why:
+                self.damage[table, row["id"]] = why
+            else:
+                sound.append(row)
+        return sound
 
     def row(self, table: str, id: int) -> Row:
         found = self.rows(table, id=id)
@@ -314,7 +343,7 @@ class Book:
     def check(self) -> list[str]:
         """What is not sound about the book, in sentences; empty where all is."""
         try:
-            return self._file_problems() + self._journal_problems()
+            return [*self._file_problems(), *self._damaged_rows(), *self._journal_problems()]
         except (*REFUSED, BookTrouble) as fault:
             trouble = fault if isinstance(fault, BookTrouble) else refusal(fault, self.path)
             return [trouble.what]
@@ -327,18 +356,30 @@ class Book:
                 for row in connection.execute(text("PRAGMA foreign_key_check"))
             ]
 
+    def _damaged_rows(self) -> list[str]:
+        for table in schema.TABLES:
+            if table != "journal":
+                self.rows(table)
+        return [f"{table}, row {id}: {why}" for (table, id), why in self.damage.items()]
+
     def _journal_problems(self) -> list[str]:
-        problems = []
-        for session in self.rows("session"):
-            expected = 0
-            for row in self.rows("journal", session=session["id"]):
-                if row["first_byte"] != expected:
-                    problems.append(
-                        f"journal of session {session['id']}: bytes {expected} to {row['first_byte']} are missing"
-                    )
-                sizes = sum(memoryview(row["sizes"]).cast("I")) if row["sizes"] else 0
-                if sizes != len(row["bytes"]) or len(row["stamps"]) != 2 * len(row["sizes"]):
-                    problems.append(f"journal row {row['id']}: its stamps and bytes do not fit together")
+        """Row by row, so that a book of any size can be looked at."""
+        problems: list[str] = []
+        expected: dict[object, int | None] = {}
+        columns = [type_coerce(column, NullType()).label(column.name) for column in schema.journal.columns]
+        with self.engine.connect() as connection:
+            rows = connection.execution_options(yield_per=200).execute(select(*columns).order_by(schema.journal.c.id))
+            for found in rows.mappings():
+                row = dict(found)
+                fault = journal_fault(row)
+                if fault:
+                    problems.append(f"journal, row {row['id']}: {fault}")
+                    expected[row["session"]] = None  # how much it held is not known
+                    continue
+                before = expected.get(row["session"], 0)
+                if before is not None and row["first_byte"] != before:
+                    missing = f"bytes {before} to {row['first_byte']} are missing"
+                    problems.append(f"journal of session {row['session']}: {missing}")
                 if row["what"] == "bytes":
-                    expected = row["first_byte"] + len(row["bytes"])
+                    expected[row["session"]] = row["first_byte"] + len(row["bytes"])
         return problems

@@ -12,11 +12,13 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection, func, insert, select, type_coerce, update
+from sqlalchemy.types import NullType
 
 from common_bench.book import schema
 from common_bench.book.book import Book, connect
 from common_bench.book.refusals import REFUSED, refusal
+from common_bench.book.soundness import journal_fault, journal_sum
 from common_bench.model.block import Stamped
 from common_bench.model.trouble import EngineTrouble, Trouble
 
@@ -26,6 +28,7 @@ AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s
 
 HEARD, LOST, SENT, MISSED = "bytes", "lost", "sent", "missed"
+NO_TEXT = b"\x00"
 OF_RUN, OF_SESSION, FLUSH = "run", "session", "flush"
 
 log = logging.getLogger(__name__)
@@ -190,17 +193,19 @@ class JournalWriter:
         if what == HEARD:
             self._offsets[session] = first + len(data)
             self.kept_bytes += len(data)
-        return {
-            "session": session, "what": what, "first_byte": first, "at": at, "bytes": data,
+        row = {
+            "session": session, "what": what, "first_byte": first, "at": float(at), "bytes": data,
             "stamps": np.array([chunk.at for chunk in chunks], "<f8").tobytes(),
             "sizes": np.array([len(chunk.data) for chunk in chunks], "<u4").tobytes(),
         }  # fmt: skip
+        return {**row, "check_sum": journal_sum(row)}
 
 
 def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
     """What the journal holds of a session between two byte offsets, in order: (what, at, chunks).
 
-    Only what holds these bytes is read, however long was listened before. Raises BookTrouble.
+    Only what holds these bytes is read, however long was listened before. What a damaged row holds is not believed: as
+    many bytes that are no text stand in its place, and then the link counts as lost. Raises BookTrouble.
     """
     j = schema.journal
     try:
@@ -209,7 +214,9 @@ def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str,
                 j.c.session == session, j.c.first_byte <= begin, j.c.what == HEARD
             )
             first = connection.execute(earlier).scalar() or 0
-            query = select(j).where(j.c.session == session, j.c.first_byte >= first, j.c.first_byte < end)
+            query = select(*(type_coerce(column, NullType()).label(column.name) for column in j.columns)).where(
+                j.c.session == session, j.c.first_byte >= first, j.c.first_byte < end
+            )
             rows = connection.execution_options(yield_per=200).execute(query.order_by(j.c.id)).mappings()
             for row in rows:
                 yield from _between(dict(row), begin, end)
@@ -218,6 +225,9 @@ def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str,
 
 
 def _between(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
+    if journal_fault(row):
+        yield from _in_place_of(row, begin, end)
+        return
     first, last = row["first_byte"], row["first_byte"] + len(row["bytes"])
     if row["what"] != HEARD:
         if begin < first < end:
@@ -233,3 +243,13 @@ def _between(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, f
             chunks.append(Stamped(stamp, row["bytes"][low - first : high - first]))
         at += size
     yield HEARD, row["at"], chunks
+
+
+def _in_place_of(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
+    first = row["first_byte"]
+    at = float(row["at"]) if isinstance(row["at"], (int, float)) else 0.0
+    if isinstance(first, int) and isinstance(row["bytes"], (bytes, str)):
+        low, high = max(first, begin), min(first + len(row["bytes"]), end)
+        if low < high:
+            yield HEARD, at, [Stamped(at, NO_TEXT * (high - low))]
+    yield LOST, at, []

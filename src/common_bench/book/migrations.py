@@ -10,8 +10,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from common_bench.book.refusals import refusal
+from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.schema import SCHEMA_VERSION
+from common_bench.book.soundness import decoded, journal_fault, journal_sum
 
 Step = Callable[[sqlite3.Connection], None]
 
@@ -25,7 +26,7 @@ def migrate(path: Path, version: int) -> Path | None:
     try:
         whole_copy(path, copy)
         _climb(path, version)
-    except (sqlite3.Error, OSError) as fault:
+    except REFUSED as fault:
         raise refusal(fault, path) from fault
     return copy
 
@@ -35,7 +36,7 @@ def migrated_copy(path: Path, version: int, to: Path) -> Path:
     try:
         whole_copy(path, to)
         _climb(to, version)
-    except (sqlite3.Error, OSError) as fault:
+    except REFUSED as fault:
         raise refusal(fault, path) from fault
     return to
 
@@ -59,6 +60,7 @@ def _climb(path: Path, version: int) -> None:
     connection = sqlite3.connect(path, isolation_level=None)
     try:
         connection.row_factory = sqlite3.Row
+        connection.text_factory = decoded
         for step in range(version, SCHEMA_VERSION):
             connection.execute("BEGIN IMMEDIATE")
             try:
@@ -142,4 +144,14 @@ def _from_2(book: sqlite3.Connection) -> None:
     book.execute("UPDATE kit SET added = 1 WHERE link LIKE '%://%'")
 
 
-STEPS: dict[int, Step] = {1: _from_1, 2: _from_2}
+def _from_3(book: sqlite3.Connection) -> None:
+    """A check sum over each row of the journal."""
+    book.execute("ALTER TABLE journal ADD COLUMN check_sum INTEGER")
+    last = -1
+    while rows := book.execute("SELECT * FROM journal WHERE id > ? ORDER BY id LIMIT 500", (last,)).fetchall():
+        last = rows[-1]["id"]
+        sums = [(journal_sum(row), row["id"]) for row in rows if not journal_fault(row)]
+        book.executemany("UPDATE journal SET check_sum = ? WHERE id = ?", sums)
+
+
+STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3}

@@ -10,8 +10,8 @@ from sqlalchemy.exc import DBAPIError
 
 from common_bench.model.trouble import BookTrouble
 
-REFUSED = (DBAPIError, sqlite3.Error, OSError)
-"""What may be raised by reading or writing the file."""
+REFUSED = (DBAPIError, sqlite3.Error, OSError, UnicodeDecodeError)
+"""What may be raised by reading or writing the file; a damaged one is told of in bytes that are no text."""
 
 CODES = {
     "SQLITE_BUSY": "book-locked",
@@ -31,6 +31,8 @@ def refusal(fault: BaseException, path: Path) -> BookTrouble:
     cause = fault.orig if isinstance(fault, DBAPIError) and fault.orig is not None else fault
     name = str(getattr(cause, "sqlite_errorname", ""))
     code = next((code for start, code in CODES.items() if name.startswith(start)), "change-refused")
+    if isinstance(cause, UnicodeDecodeError):
+        code = "book-damaged"
     if isinstance(cause, OSError):
         code = OF_SYSTEM.get(cause.errno or 0, "book-unreachable")
     return BookTrouble(code, where=str(path), fault=str(cause))

@@ -16,7 +16,7 @@ from sqlalchemy import (
 )
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 3  # each step up is a function in migrations.py
+SCHEMA_VERSION = 4  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
@@ -71,7 +71,7 @@ session = _table(
 journal = _table(
     "journal", _of("session"), _text("what"), Column("first_byte", Integer), Column("at", Float),
     Column("stamps", LargeBinary), Column("sizes", LargeBinary), Column("bytes", LargeBinary),
-    Index("journal_by_place", "session", "first_byte"),
+    Column("check_sum", Integer), Index("journal_by_place", "session", "first_byte"),
 )  # fmt: skip
 run = _table(
     "run", _of("lesson"), _of("group"), Column("number", Integer, nullable=False), _of("session"),

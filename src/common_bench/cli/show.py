@@ -25,6 +25,8 @@ def run(asked: argparse.Namespace) -> int:
         return 0
     for summary in summaries:
         say(f"{summary['plan']} · class {summary['class']} · {summary['held_on']} · pool {summary['pool']}")
+        for damaged in summary["damaged"]:
+            say(f"damaged and left out: {damaged}")
         for group in summary["groups"]:
             conditions = ", ".join(f"{name} {value}" for name, value in group["conditions"].items())
             say(f"{group['alias']}  {conditions}")

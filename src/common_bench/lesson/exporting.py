@@ -90,6 +90,9 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
                 path = folder / f"{stem}-{name[:LONGEST_STEM]}.csv"
                 _text(path, series_csv(name, result))
                 files.append(path)
+    if damaged := lesson.store.damaged():
+        files.append(folder / "damaged.csv")
+        _text(files[-1], csv_text(["what is damaged in the book and left out"], [[each] for each in damaged]))
     if left_out:
         files.append(folder / "left-out.csv")
         _text(files[-1], csv_text(["group", "run", "why it is not here"], left_out))

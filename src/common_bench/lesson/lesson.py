@@ -29,6 +29,8 @@ from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.replay import replay
 
+MOST_TOLD = 3  # damaged rows in one sentence
+
 
 class OpenLesson:
     """The lesson that a book is open at. Used from one thread.
@@ -51,6 +53,9 @@ class OpenLesson:
         self.book = book
         self.notices: list[Trouble] = list(book.notices)
         self.store = LessonStore(book, lesson)
+        if damaged := self.store.damaged():
+            which = "; ".join(damaged[:MOST_TOLD]) + ("; …" if len(damaged) > MOST_TOLD else "")
+            self.notices.append(Trouble("book-rows-damaged", count=len(damaged), which=which))
         self.changes = Changes(self.store)
         self._journal = JournalWriter(book.path) if live else None
         self._engine = Engine(self._journal, speed=speed, patience=patience) if self._journal is not None else None
@@ -187,6 +192,7 @@ def lesson_summary(lesson: OpenLesson) -> dict[str, Any]:
         "class": store.class_name,
         "held_on": store.row["held_on"],
         "pool": "open" if store.pool_open else "sealed",
+        "damaged": store.damaged(),
         "groups": [
             {
                 "alias": group.alias,

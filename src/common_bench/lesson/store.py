@@ -10,6 +10,7 @@ import msgspec
 from common_bench.book.book import Book
 from common_bench.book.changes import Row, RowChange
 from common_bench.calibrate.fitting import standing
+from common_bench.lesson.damage import REFERENCES, usable
 from common_bench.lesson.plan_checking import PlanFault, faults_of
 from common_bench.lesson.store_rows import (
     calibration_of,
@@ -28,9 +29,11 @@ from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.plan_file import plan_from_text
 from common_bench.model.run import Finding, Moment, PoolRow, Run, RunSetting
 from common_bench.model.stream import StreamFormat
-from common_bench.model.trouble import BookTrouble, Trouble
+from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
 from common_bench.pool.class_line import class_result
 from common_bench.workings.evaluate import Workings, check
+
+NO_ROW: Row = {"id": 0, "name": "", "text": "name = 'Damaged plan'"}
 
 
 class LessonStore:
@@ -45,7 +48,7 @@ class LessonStore:
         self._held: dict[str, list[Row]] = {}
         self._columns: dict[tuple[int | None, str], str] = {}  # found once for each state of the rows
         self.settled: set[int] | None = None  # runs that have been worked up, or could not be; None: all
-        lessons = [int(row["id"]) for row in book.rows("lesson")]
+        lessons = [int(row["id"]) for row in self.rows("lesson")]
         if not lessons or (lesson is not None and lesson not in lessons):
             raise BookTrouble("book-without-lesson", where=str(book.path))
         self.id = lessons[-1] if lesson is None else lesson
@@ -53,9 +56,17 @@ class LessonStore:
         self._result: ClassResult | None = None
         self._faults: tuple[Plan, list[PlanFault]] | None = None
 
+    def damaged(self) -> list[str]:
+        """What of the book is damaged and left out, one entry a row."""
+        for table in (*REFERENCES, "group", "kit"):
+            self.rows(table)
+        _ = self.plan
+        return [f"{table}, row {id}: {why}" for (table, id), why in self.book.damage.items()]
+
     def rows(self, table: str) -> list[Row]:
         if table not in self._held:
-            found = self.book.rows(table)
+            found, damaged = usable(table, self.book.rows(table), self.rows)
+            self.book.damage.update({(table, id): why for id, why in damaged.items()})
             self._held[table] = [self.book.as_it_stands(row) for row in found] if table == "run" else found
         return self._held[table]
 
@@ -71,9 +82,13 @@ class LessonStore:
 
     @property
     def plan(self) -> Plan:
-        row = next(row for row in self.rows("plan") if row["id"] == self.row["plan"])
+        row = next((row for row in self.rows("plan") if row["id"] == self.row["plan"]), NO_ROW)
         if row["text"] != self._planned[0]:
-            plan = plan_from_text(row["text"], "the plan in this book")
+            try:
+                plan = plan_from_text(row["text"], "the plan in this book")
+            except PlanTrouble as trouble:
+                self.book.damage["plan", row["id"]] = trouble.sentence
+                plan = Plan(row["name"] or "Damaged plan")
             channels = {sensor.channel: sensor.unit for sensor in plan.sensors}
             self._planned = row["text"], plan, check(plan.in_use, channels)
         return self._planned[1]
