@@ -22,7 +22,8 @@ from pathlib import Path
 import numpy as np
 
 from calibration import calibration
-from common_bench.book.book import Book, now
+from common_bench.book.book import Book
+from common_bench.book.book_file import now
 from common_bench.book.journal import JournalWriter
 from common_bench.links.address import Address
 from common_bench.model.calibration import Calibration

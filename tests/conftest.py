@@ -14,7 +14,8 @@ from hypothesis import HealthCheck, settings
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_DATA_HOME"] = tempfile.mkdtemp(prefix="common-bench-tests-")  # nobody's own plans and books are touched
 
-from common_bench.book.book import Book, now
+from common_bench.book.book import Book
+from common_bench.book.book_file import now
 from common_bench.lesson.demonstration import plug_in, prepared_lesson
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from common_bench.desk.look.pieces import ShortLabel
+from common_bench.desk.look.labels import ShortLabel
 
 SLACK = 2  # px
 

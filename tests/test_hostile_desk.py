@@ -16,7 +16,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QApplication, QLabel, QPushButton, QTableWidget, QWidget
 
-from common_bench.desk.look.pieces import RichLabel
+from common_bench.desk.look.labels import RichLabel
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.window import Bench
 from common_bench.lesson.lesson import OpenLesson

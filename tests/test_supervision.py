@@ -16,8 +16,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from common_bench.book import book as book_module
-from common_bench.book.book import Book, now
+from common_bench.book import book_file
+from common_bench.book.book import Book
+from common_bench.book.book_file import now
 from common_bench.book.journal import HEARD, JournalEntry, JournalWriter
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.words import bench_words
@@ -280,7 +281,7 @@ def read_only(book: Book) -> Callable[[], None]:
 def test_every_write_of_a_book_that_refuses_is_our_trouble_and_nothing_is_half_done(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, refuse: Callable[[Book], Callable[[], None]], code: str
 ) -> None:
-    monkeypatch.setattr(book_module, "BUSY", 0.05)
+    monkeypatch.setattr(book_file, "BUSY", 0.05)
     book = Book.make(tmp_path / "a.benchbook")
     long = "x" * 200_000  # more than the free room of a page
     done = book.apply("Add a plan", [book.added("plan", name="p", text="", kept_at=now())])
@@ -364,7 +365,7 @@ def test_a_run_that_cannot_be_worked_up_is_marked_with_the_sentence_and_never_tr
     assert len(tried[0]) == 2, "what nobody had worked up is worked up"
     assert tried[1] == set(), "and never by itself again"
     codes = sorted(trouble.code for trouble in marked.values())
-    assert codes == ["no-value-in-span"] * 3 + ["work-up-failed"]
+    assert codes == ["no-value-in-span"] * 3 + ["run-without-readings"], "what is damaged is not believed"
     assert all(trouble.sentence.endswith((".", "?")) for trouble in marked.values())
 
 

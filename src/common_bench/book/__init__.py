@@ -3,10 +3,11 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "book": (
-        "Book",
+    "book": ("Book",),
+    "book_file": (
         "check_file",
         "copy_book",
+        "copy_for_writing",
         "now",
     ),
     "changes": (
@@ -20,8 +21,8 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "HEARD",
         "heard",
+        "HEARD",
         "JournalEntry",
         "JournalWriter",
         "LOST",

@@ -6,8 +6,7 @@ import json
 import sqlite3
 import tempfile
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from datetime import datetime
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -16,9 +15,7 @@ from sqlalchemy import (
     Connection,
     Engine,
     Table,
-    create_engine,
     delete,
-    event,
     func,
     insert,
     select,
@@ -26,85 +23,17 @@ from sqlalchemy import (
     type_coerce,
     update,
 )
-from sqlalchemy.pool import NullPool
 from sqlalchemy.types import NullType
 
 from common_bench.book import schema
+from common_bench.book.book_file import check_file, connect, copy_for_writing, identity_of, now, remove
 from common_bench.book.changes import Change, Row, RowChange
-from common_bench.book.lock import BookLock, is_held
-from common_bench.book.migrations import migrate, migrated_copy, whole_copy
+from common_bench.book.checking import file_problems, journal_problems
+from common_bench.book.lock import BookLock, is_held, refuse_impossible
+from common_bench.book.migrations import migrate, migrated_copy
 from common_bench.book.refusals import REFUSED, refusal
-from common_bench.book.soundness import decoded, journal_fault, unsound
+from common_bench.book.soundness import unsound
 from common_bench.model.trouble import BookTrouble, Trouble
-
-CACHE = 256  # KB of pages per connection: a journal that only grows is never read back while it is written
-BUSY = 5.0  # s to wait for the journal's transaction to end
-
-
-def now() -> str:
-    """This moment as ISO 8601 local time with offset."""
-    return datetime.now().astimezone().isoformat(timespec="milliseconds")
-
-
-def connect(path: Path, *, readonly: bool = False) -> Engine:
-    """An engine on the book; every commit is on the disk when it returns (synchronous FULL)."""
-
-    def opened() -> sqlite3.Connection:
-        mode = "ro" if readonly else "rwc"
-        return sqlite3.connect(f"file:{_quoted(path)}?mode={mode}", uri=True, timeout=BUSY, check_same_thread=False)
-
-    engine = create_engine("sqlite://", creator=opened, poolclass=NullPool)
-
-    @event.listens_for(engine, "connect")
-    def prepare(connection: sqlite3.Connection, _: object) -> None:
-        connection.text_factory = decoded
-        connection.execute("PRAGMA foreign_keys = ON")
-        connection.execute("PRAGMA synchronous = FULL")
-        connection.execute(f"PRAGMA cache_size = -{CACHE}")
-        if not readonly:
-            connection.execute("PRAGMA journal_mode = WAL")
-
-    return engine
-
-
-def _quoted(path: Path) -> str:
-    return str(path).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
-
-
-def check_file(path: Path) -> int:
-    """The version of the book at `path`. Raises BookTrouble where it is none that this version can read."""
-    if not path.is_file():
-        near = sorted(each.name for each in path.parent.glob("*.benchbook"))[:5] if path.parent.is_dir() else []
-        raise BookTrouble("no-such-book", where=str(path), near=", ".join(near), case="near" if near else "none")
-    try:
-        connection = sqlite3.connect(f"file:{_quoted(path)}?mode=ro", uri=True, timeout=BUSY)
-        try:
-            application = connection.execute("PRAGMA application_id").fetchone()[0]
-            version = connection.execute("PRAGMA user_version").fetchone()[0]
-        finally:
-            connection.close()
-    except (sqlite3.Error, UnicodeDecodeError) as fault:
-        raise BookTrouble("no-book-database", where=str(path), fault=fault) from fault
-    if application != schema.APPLICATION_ID:
-        raise BookTrouble("no-book", where=str(path))
-    if version > schema.SCHEMA_VERSION:
-        raise BookTrouble(
-            "book-from-newer-version", where=str(path), version=version, schema_version=schema.SCHEMA_VERSION
-        )
-    return int(version)
-
-
-def copy_book(path: Path, to: Path) -> None:
-    """A whole copy of a book as it is at this moment, be it open or not. Raises BookTrouble where it cannot be made."""
-    check_file(path)
-    if to.exists():
-        raise BookTrouble("book-name-taken", where=str(to))
-    if not to.parent.is_dir():
-        raise BookTrouble("no-such-folder", where=str(to.parent))
-    try:
-        whole_copy(path, to)
-    except REFUSED as fault:
-        raise refusal(fault, to) from fault
 
 
 class Book:
@@ -118,6 +47,7 @@ class Book:
     def __init__(self, path: Path, engine: Engine, lock: BookLock | None) -> None:
         self.path = path
         self.engine = engine
+        self._identity = identity_of(path)
         self.notices: list[Trouble] = []  # what is to be told of its opening
         if lock is not None and lock.unknown is not None:
             self.notices.append(lock.unknown)
@@ -130,6 +60,7 @@ class Book:
     @classmethod
     def make(cls, path: Path) -> Book:
         """A new book. Raises BookTrouble where a file of that name is already there."""
+        refuse_impossible(path)
         path = path.resolve()
         if path.exists():
             raise BookTrouble("book-name-taken", where=str(path))
@@ -143,14 +74,19 @@ class Book:
                 connection.execute(text(f"PRAGMA user_version = {schema.SCHEMA_VERSION}"))
                 schema.metadata.create_all(connection)
             return cls(path, engine, lock)
-        except REFUSED as fault:
+        except BaseException as fault:
+            engine.dispose()
+            remove(path)  # nothing that is not a whole book is left behind
             lock.release()
-            raise refusal(fault, path) from fault
+            if isinstance(fault, REFUSED):
+                raise refusal(fault, path) from fault
+            raise
 
     @classmethod
     def open(cls, path: Path, *, readonly: bool = False) -> Book:
         """An existing book; one that an older version made is brought up, with a copy of how it was beside it (for
         reading alone only a copy is). What a crash left open is closed, and told in `notices`. Raises BookTrouble."""
+        refuse_impossible(path)
         path = path.resolve()
         version = check_file(path)
         if readonly:
@@ -177,7 +113,24 @@ class Book:
             apart = tempfile.TemporaryDirectory(prefix="common-bench-")
             source = migrated_copy(path, version, Path(apart.name) / path.name)
         try:
-            book = cls(path, connect(source, readonly=True), None)
+            book = cls._reading(path, source, apart)
+        except BookTrouble as trouble:
+            if trouble.code not in ("book-unreachable", "book-read-only", "change-refused"):
+                raise
+            if source.with_name(source.name + "-wal").exists():  # it was not closed; only a copy can be looked into
+                apart = tempfile.TemporaryDirectory(prefix="common-bench-")
+                source = Path(apart.name) / path.name
+                copy_for_writing(path, source)
+                return cls._reading(path, source, apart)
+            return cls._reading(path, source, apart, still=True)
+        return book
+
+    @classmethod
+    def _reading(
+        cls, path: Path, source: Path, apart: tempfile.TemporaryDirectory[str] | None, *, still: bool = False
+    ) -> Book:
+        try:
+            book = cls(path, connect(source, readonly=True, still=still), None)
             book._kept_apart = apart
             book.rows("lesson")
         except REFUSED as fault:
@@ -205,6 +158,52 @@ class Book:
     def is_readonly(self) -> bool:
         return self._lock is None
 
+    @property
+    def size(self) -> int:
+        """Bytes of the file, as far as it can be told."""
+        with suppress(OSError):
+            return self.path.stat().st_size
+        return 0
+
+    def is_there(self) -> bool:
+        """Whether the file at its path is still the one that was opened: not deleted, not replaced, not on a stick that
+        was pulled."""
+        try:
+            found = self.path.stat()
+        except OSError:
+            return False
+        return (found.st_dev, found.st_ino) == self._identity
+
+    def move(self, path: Path) -> Path:
+        """Goes on at another place, with a whole copy of what it holds; the file that was open stays as it is. Raises
+        BookTrouble where that cannot be written."""
+        if path.exists():
+            raise BookTrouble("book-name-taken", where=str(path))
+        lock = BookLock(path)
+        try:
+            with closing(sqlite3.connect(path)) as target:
+                self._raw().backup(target)
+                target.execute("PRAGMA journal_mode = WAL")
+            engine = connect(path)
+            connection = engine.connect()
+        except REFUSED as fault:
+            lock.release()
+            remove(path)
+            raise refusal(fault, path) from fault
+        with suppress(*REFUSED):
+            self._connection.close()
+            self.engine.dispose()
+        if self._lock is not None:
+            self._lock.release()
+        self.path, self.engine, self._connection, self._lock = path, engine, connection, lock
+        self._identity = identity_of(path)
+        return path
+
+    def _raw(self) -> sqlite3.Connection:
+        found = self._connection.connection.dbapi_connection
+        assert isinstance(found, sqlite3.Connection)
+        return found
+
     # reading
 
     def rows(self, table: str, **equal: object) -> list[Row]:
@@ -225,6 +224,12 @@ class Book:
             else:
                 sound.append(row)
         return sound
+
+    def sound_ids(self, table: str) -> set[int]:
+        """The ids of a table's rows, but for those that are known to be damaged."""
+        with self._transaction() as connection:
+            found = {int(row[0]) for row in connection.execute(select(schema.TABLES[table].c.id))}
+        return {id for id in found if (table, id) not in self.damage}
 
     def row(self, table: str, id: int) -> Row:
         found = self.rows(table, id=id)
@@ -343,43 +348,11 @@ class Book:
     def check(self) -> list[str]:
         """What is not sound about the book, in sentences; empty where all is."""
         try:
-            return [*self._file_problems(), *self._damaged_rows(), *self._journal_problems()]
+            for table in schema.TABLES:
+                if table != "journal":
+                    self.rows(table)
+            damaged = [f"{table}, row {id}: {why}" for (table, id), why in self.damage.items()]
+            return [*file_problems(self.engine), *damaged, *journal_problems(self.engine)]
         except (*REFUSED, BookTrouble) as fault:
             trouble = fault if isinstance(fault, BookTrouble) else refusal(fault, self.path)
             return [trouble.what]
-
-    def _file_problems(self) -> list[str]:
-        with self.engine.connect() as connection:
-            problems = [str(row[0]) for row in connection.execute(text("PRAGMA integrity_check")) if row[0] != "ok"]
-            return problems + [
-                f"table {row[0]}, row {row[1]}: belongs to a row of {row[2]} that is not there"
-                for row in connection.execute(text("PRAGMA foreign_key_check"))
-            ]
-
-    def _damaged_rows(self) -> list[str]:
-        for table in schema.TABLES:
-            if table != "journal":
-                self.rows(table)
-        return [f"{table}, row {id}: {why}" for (table, id), why in self.damage.items()]
-
-    def _journal_problems(self) -> list[str]:
-        """Row by row, so that a book of any size can be looked at."""
-        problems: list[str] = []
-        expected: dict[object, int | None] = {}
-        columns = [type_coerce(column, NullType()).label(column.name) for column in schema.journal.columns]
-        with self.engine.connect() as connection:
-            rows = connection.execution_options(yield_per=200).execute(select(*columns).order_by(schema.journal.c.id))
-            for found in rows.mappings():
-                row = dict(found)
-                fault = journal_fault(row)
-                if fault:
-                    problems.append(f"journal, row {row['id']}: {fault}")
-                    expected[row["session"]] = None  # how much it held is not known
-                    continue
-                before = expected.get(row["session"], 0)
-                if before is not None and row["first_byte"] != before:
-                    missing = f"bytes {before} to {row['first_byte']} are missing"
-                    problems.append(f"journal of session {row['session']}: {missing}")
-                if row["what"] == "bytes":
-                    expected[row["session"]] = row["first_byte"] + len(row["bytes"])
-        return problems

@@ -7,6 +7,8 @@ import queue
 import threading
 import time
 from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import Future
+from concurrent.futures import TimeoutError as FutureTimeout
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -16,20 +18,21 @@ from sqlalchemy import Connection, func, insert, select, type_coerce, update
 from sqlalchemy.types import NullType
 
 from common_bench.book import schema
-from common_bench.book.book import Book, connect
+from common_bench.book.book import Book
+from common_bench.book.book_file import connect
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_fault, journal_sum
 from common_bench.model.block import Stamped
 from common_bench.model.trouble import EngineTrouble, Trouble
 
 EVERY = 0.12  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
-MOST_WAITING = 4096  # entries; then the input waits, and the bytes wait in the system's own buffers
+MOST_HELD = 64_000_000  # bytes that wait in memory while the book cannot be written: an hour of 16 kits
 AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s
 
 HEARD, LOST, SENT, MISSED = "bytes", "lost", "sent", "missed"
 NO_TEXT = b"\x00"
-OF_RUN, OF_SESSION, FLUSH = "run", "session", "flush"
+OF_RUN, OF_SESSION, FLUSH, DROPPED = "run", "session", "flush", "dropped"
 
 log = logging.getLogger(__name__)
 
@@ -53,18 +56,22 @@ class JournalEntry:
 class JournalWriter:
     """Writes entries in the order in which they were put, in one transaction every EVERY seconds.
 
-    Nothing put is dropped: a full queue makes the caller wait. After `close` everything is in the
-    book. A kill at any instant loses at most what came since the last transaction. Whatever fails is
+    Nobody who puts something waits. What cannot be written waits in memory, up to `most_held` bytes; what was heard
+    beyond that is dropped, counted, told, and a gap. After `close` everything is in the book. A kill at any instant loses at most what came since the last transaction. Whatever fails is
     told in `trouble` for as long as it lasts, and what waited is tried again: the writer never goes on
     without it, and never ends while entries wait.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, *, most_held: int = MOST_HELD) -> None:
         self._path = path
-        self._queue: queue.Queue[JournalEntry | None] = queue.Queue(MOST_WAITING)
+        self._most_held = most_held
+        self._held = self.dropped = 0  # bytes: in memory, not in the book yet; and lost beyond that
+        self._counting = threading.Lock()
+        self._move: tuple[Callable[[], Path], Future[Path]] | None = None
+        self._queue: queue.SimpleQueue[JournalEntry | None] = queue.SimpleQueue()
         self._offsets: dict[int, int] = {}
         self._waiting: list[JournalEntry] = []  # taken from the queue, not in the book yet
-        self._going = True
+        self._going, self._dropping = True, False
         self._trouble: Trouble | None = None
         self.kept_bytes = 0
         self.slowest = 0.0  # s, the longest time from putting to the end of a transaction's write
@@ -76,18 +83,40 @@ class JournalWriter:
         """Why what is heard is not being kept at the moment; None where it is."""
         if self._going and not self._thread.is_alive():
             return EngineTrouble("journal-stopped")
+        if self._trouble is not None and self._dropping:
+            return EngineTrouble("journal-memory-full", held=self._most_held // 1_000_000, dropped=self.dropped)
         return self._trouble
 
+    @property
+    def waits(self) -> bool:
+        """Whether anything is in memory that is not in the book."""
+        return self._held > 0 or bool(self._waiting)
+
     def put(self, entry: JournalEntry) -> None:
+        size = sum(len(chunk.data) for chunk in entry.chunks)
+        with self._counting:
+            if entry.what == HEARD and self._held + size > self._most_held:
+                self.dropped, self._dropping = self.dropped + size, True
+                entry = JournalEntry(entry.session, DROPPED, entry.at, values={"size": size})
+            else:
+                self._held += size
         self._queue.put(entry)
+
+    def go_on_in(self, move: Callable[[], Path], within: float = FLUSH_WITHIN) -> Path:
+        """Between two transactions, has the book moved, and writes on where it is then; gives that place. Raises what
+        moving raises, or EngineTrouble where it takes longer than `within` s."""
+        done: Future[Path] = Future()
+        self._move = move, done
+        self._queue.put(JournalEntry(0, FLUSH))
+        try:
+            return done.result(within)
+        except FutureTimeout:
+            raise EngineTrouble("journal-late", within=within) from None
 
     def flush(self, within: float = FLUSH_WITHIN) -> None:
         """Waits until all that was put is in the book. Raises EngineTrouble where that takes longer than `within` s."""
         done = threading.Event()
-        try:
-            self._queue.put(JournalEntry(0, FLUSH, kept=done.set), timeout=within)
-        except queue.Full:
-            raise EngineTrouble("journal-late", within=within) from None
+        self._queue.put(JournalEntry(0, FLUSH, kept=done.set))
         if not done.wait(within):
             raise EngineTrouble("journal-late", within=within)
 
@@ -101,8 +130,9 @@ class JournalWriter:
     # in the writer's own thread
 
     def _run(self) -> None:
-        while self._going or self._waiting:
+        while self._going or self._waiting or self._move is not None:
             try:
+                self._move_if_asked()
                 self._write()
             except REFUSED as fault:  # the disk is full, the file is gone or held: say so, keep everything, try again
                 self._trouble = EngineTrouble("journal-refused", fault=refusal(fault, self._path).fields["fault"])
@@ -112,12 +142,23 @@ class JournalWriter:
                 self._trouble = EngineTrouble("journal-failed", fault=fault)
                 time.sleep(AGAIN)
 
+    def _move_if_asked(self) -> None:
+        if self._move is None:
+            return
+        (move, done), self._move = self._move, None
+        try:
+            self._path = move()
+        except BaseException as fault:  # the caller's
+            done.set_exception(fault)
+        else:
+            done.set_result(self._path)
+
     def _write(self) -> None:
         """Until closed; raises with what is not kept still waiting."""
         engine = connect(self._path)
         try:
             with engine.connect() as connection:
-                while self._going or self._waiting:
+                while (self._going or self._waiting) and self._move is None:
                     if not self._waiting:
                         self._gather()
                     self._keep(connection)
@@ -154,6 +195,9 @@ class JournalWriter:
             self._offsets = offsets
             raise
         self._trouble = None
+        with self._counting:
+            self._held -= sum(len(chunk.data) for entry in self._waiting for chunk in entry.chunks)
+            self._dropping = False
         self.slowest = max(self.slowest, time.perf_counter() - started + EVERY)
         kept, self._waiting = self._waiting, []
         for entry in kept:
@@ -173,6 +217,11 @@ class JournalWriter:
                 waiting.setdefault(entry.session, []).extend(entry.chunks)
                 continue
             if entry.what == FLUSH:
+                continue
+            if entry.what == DROPPED:
+                write_bytes(entry.session, waiting.pop(entry.session, []))
+                self._offsets[entry.session] = self._offsets.get(entry.session, 0) + entry.values["size"]
+                rows.append(self._row(entry.session, LOST, entry.at, ()))
                 continue
             write_bytes(entry.session, waiting.pop(entry.session, []))
             if entry.what == OF_RUN:

@@ -63,8 +63,16 @@ def lock_path(book: Path) -> Path:
     """The file beside a book that is held while it is open."""
     name = f".{book.name}.open"
     if len(os.fsencode(name)) > LONGEST_FILE_NAME:
-        raise BookTrouble("book-name-too-long", where=str(book))
+        raise BookTrouble("book-name-too-long", where=str(book)) from None
     return book.with_name(name)
+
+
+def refuse_impossible(path: Path) -> None:
+    """Raises BookTrouble for what cannot be the name of a file."""
+    if "\0" in str(path):
+        raise BookTrouble("book-name-impossible", where=str(path))
+    if any(len(os.fsencode(part)) > LONGEST_FILE_NAME for part in path.parts):
+        raise BookTrouble("book-name-too-long", where=str(path))
 
 
 def is_held(book: Path) -> bool:

@@ -15,7 +15,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(asked: argparse.Namespace) -> int:
     """Does it; gives the exit status. Raises Trouble."""
-    from common_bench.book.book import check_file
+    from common_bench.book.book_file import check_file
     from common_bench.desk.shell.application import run_book
 
     check_file(asked.book)

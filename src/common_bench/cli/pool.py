@@ -25,6 +25,9 @@ def run(asked: argparse.Namespace) -> int:
 
     lesson = OpenLesson.open(asked.book, readonly=True)
     try:
+        for run in [] if asked.json else lesson.store.runs():
+            if run.ending is not None and run.ending.code == "cut-off":
+                say(f"{lesson.store.group(run.group).alias} run {run.number}  {run.ended_by}; it is not in the pool")
         rows, result = lesson.store.pool_rows(), lesson.pooling.class_result()
         if asked.json:
             print_json(json.loads(pool_json(lesson.store.plan.name, lesson.store.class_name, rows, result)))
@@ -32,9 +35,6 @@ def run(asked: argparse.Namespace) -> int:
         for row in rows:
             values = ", ".join(f"{name} {value}" for name, value in {**row.conditions, **row.findings}.items())
             say(f"{row.alias} run {row.number}  {values}" + (f"  set aside: {row.aside}" if row.aside else ""))
-        for run in lesson.store.runs():
-            if run.ending is not None and run.ending.code == "cut-off":
-                say(f"{lesson.store.group(run.group).alias} run {run.number}  {run.ended_by}; it is not in the pool")
         for place in result.places:
             if place.words:
                 say(place.words)

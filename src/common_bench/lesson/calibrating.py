@@ -9,7 +9,7 @@ from datetime import datetime
 import msgspec
 import numpy as np
 
-from common_bench.book.book import now
+from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.calibrate.applied import Applied
 from common_bench.calibrate.comparing import Reads, drifted

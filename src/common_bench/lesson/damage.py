@@ -75,14 +75,10 @@ CHECKS: Mapping[str, Callable[[Row], object]] = {
 }  # fmt: skip
 
 
-def usable(table: str, rows: Sequence[Row], there: Callable[[str], Sequence[Row]]) -> tuple[list[Row], dict[int, str]]:
-    """The rows that can be used, and for each of the others why it cannot. there: the usable rows of another table."""
+def usable(table: str, rows: Sequence[Row], ids: Callable[[str], set[int]]) -> tuple[list[Row], dict[int, str]]:
+    """The rows that can be used, and for each of the others why it cannot. ids: of the sound rows of another table."""
     check = CHECKS.get(table)
-    known = (
-        {each: {row["id"] for row in there(each)} for each in REFERENCES.get(table, ()) if each != "plan"}
-        if rows
-        else {}
-    )
+    known = {each: ids(each) for each in REFERENCES.get(table, ()) if each != "plan"} if rows else {}
     good: list[Row] = []
     bad: dict[int, str] = {}
     for row in rows:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import msgspec
+import platformdirs
 
 from common_bench.book.book import Book
+from common_bench.book.book_file import copy_for_writing
 from common_bench.book.journal import JournalWriter
 from common_bench.lesson.calibrating import Calibrating, Taking
 from common_bench.lesson.changes import Changes
@@ -18,6 +21,7 @@ from common_bench.lesson.pooling import Pooling
 from common_bench.lesson.reading_anew import ReadingAnew
 from common_bench.lesson.recording_runs import Recording
 from common_bench.lesson.register import Register
+from common_bench.lesson.rescue import Rescue
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
@@ -68,6 +72,7 @@ class OpenLesson:
         self.reading_anew = ReadingAnew(self.store, self.changes, self.working_up)
         self.recording = Recording(self.store, self.changes, self.roster, self._engine, self.working_up)
         self.pooling = Pooling(self.store, self.changes)
+        self.rescue = Rescue(self.store, self._journal)
         self._closed = self._caught_up = False
         self._formats: set[int] = set()  # kits whose formats are to be kept
         if self._engine is not None:
@@ -92,6 +97,22 @@ class OpenLesson:
     ) -> OpenLesson:  # fmt: skip
         """A lesson of a book, the last one where none is named. Raises BookTrouble."""
         return cls(Book.open(path, readonly=readonly), lesson, speed=speed, live=not readonly, patience=patience)
+
+    @classmethod
+    def open_within_reach(cls, path: Path, lesson: int | None = None) -> OpenLesson:
+        """The same; of a book that lies where nothing can be written, a copy in the user's data place, which is told."""
+        try:
+            return cls.open(path, lesson)
+        except BookTrouble as trouble:
+            if trouble.code not in ("book-folder-read-only", "book-read-only"):
+                raise
+            folder = Path(platformdirs.user_data_dir("common-bench")) / "copies"
+            folder.mkdir(parents=True, exist_ok=True)
+            copy = next(place for number in itertools.count(1) if not (place := folder / f"{path.stem} {number}{path.suffix}").exists())  # fmt: skip
+            copy_for_writing(path, copy)
+            found = cls.open(copy, lesson)
+            found.notices.insert(0, Trouble("book-copied", where=str(path), copy=str(copy)))
+            return found
 
     @classmethod
     def begin(
@@ -145,6 +166,9 @@ class OpenLesson:
         """What has happened since last asked: runs that have ended are given to be worked up, what has been worked up
         is kept, formats are remembered. To be asked a few times a second."""
         found = self._engine.events() if self._engine is not None else []
+        gone = self.rescue.look()
+        if gone is not None:
+            found.append(EngineEvent("moved", trouble=gone))
         if not self._caught_up and self._engine is not None:
             self._caught_up = True
             self.working_up.catch_up()

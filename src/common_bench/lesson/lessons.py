@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 
-from common_bench.book.book import Book, now
+from common_bench.book.book import Book
+from common_bench.book.book_file import now
 from common_bench.book.changes import RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.register import Register

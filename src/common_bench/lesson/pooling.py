@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from common_bench.book.book import now
+from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore

@@ -17,11 +17,13 @@ from common_bench.model.bench import Port
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.plan_file import plan_from_file
 from common_bench.model.run import Ending
-from common_bench.model.trouble import LinkTrouble, Trouble
+from common_bench.model.trouble import EngineTrouble, LinkTrouble, Trouble
 from common_bench.standins.classes import ALIASES
 
 WORKED_UP_WITHIN = 20.0  # s for runs that have ended to be in the book with their findings
 SURE_WITHIN = 4.0  # s for it to be sure how lines are read; then it is recorded as it is read so far
+REFUSED_FOR = 3.0  # s that a book may refuse to be written, before it is written elsewhere
+CLOSE_WITHIN = 10.0  # s
 HEARD_WITHIN = 8.0  # s for a kit to be opened, found readable and its format worked out
 
 
@@ -36,7 +38,8 @@ def record(
         fault = what_is_wrong(address.path) if address.kind == "serial" else None
         if fault is not None:
             raise fault
-    if book.exists():
+    known = book.exists()
+    if known:
         if plan is not None:
             raise Trouble("book-plan-already", where=str(book))
         lesson = OpenLesson.open(book, speed=speed)
@@ -44,14 +47,66 @@ def record(
         lesson = OpenLesson.make(
             book, plan_from_file(plan) if plan else Plan("Recording"), "", ALIASES[: len(links)], speed=speed
         )
+    told = Progress(say)
     try:
         for trouble in lesson.notices:
             say(trouble.sentence)
-        groups = _benches(lesson, links, say)
+        groups = _benches(lesson, links, say if known else lambda _: None)
         _wait(lesson, groups)
-        _record(lesson, groups, seconds, say)
+        _record(lesson, groups, seconds, told)
     finally:
-        lesson.close()
+        _close(lesson, told)
+    if told.moved is not None:
+        raise told.moved
+
+
+class Progress:
+    """What is said while it goes on. Guarantees that what keeps all from being written is said at once, and once.
+    moved: the book had to be written elsewhere."""
+
+    def __init__(self, say: Callable[[str], None]) -> None:
+        self.say = say
+        self.moved: Trouble | None = None
+        self._whole = ""
+
+    def look(self, lesson: OpenLesson) -> None:
+        for each in lesson.tick():
+            if each.what in ("lost", "back"):
+                group = lesson.store.group_at(each.kit)
+                alias = lesson.store.group(group).alias if group else lesson.store.kits[each.kit].name
+                back = "connected again; what is missing is kept as a gap."
+                self.say(f"{alias}: {each.trouble.what if each.trouble is not None else back}")
+            elif each.trouble is not None:
+                self.moved = each.trouble if each.what == "moved" else self.moved
+                self.say(each.trouble.sentence)
+        whole = lesson.roster.snapshot.trouble
+        code = whole.code if whole is not None else ""
+        if whole is not None and code != self._whole:
+            self.say(whole.sentence)
+        self._whole = code
+
+    def move_if_refused(self, lesson: OpenLesson, within: float = REFUSED_FOR) -> None:
+        """Has the book written elsewhere, where it has been refused for so many s. Raises Trouble where there is no place."""
+        until = time.monotonic() + within
+        while (trouble := lesson.journal.trouble) is not None:
+            if time.monotonic() > until:
+                try:
+                    place = lesson.rescue.move()
+                except Trouble as none:
+                    raise Trouble("unsaved", told=none.what) from none
+                self.moved = Trouble("saved-elsewhere", told=trouble.what, rescued=str(place))
+                return
+            time.sleep(0.05)
+
+
+def _close(lesson: OpenLesson, told: Progress) -> None:
+    """Never hangs, and never leaves what was recorded in memory alone without saying so."""
+    try:
+        lesson.close(within=CLOSE_WITHIN)
+    except EngineTrouble:
+        if lesson.store.runs():
+            told.move_if_refused(lesson, 0.0)
+            lesson.close(within=CLOSE_WITHIN)
 
 
 def _benches(lesson: OpenLesson, links: Sequence[str], say: Callable[[str], None]) -> list[int]:
@@ -115,7 +170,7 @@ def _wait(lesson: OpenLesson, groups: Sequence[int]) -> None:
         time.sleep(0.05)
 
 
-def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Callable[[str], None]) -> None:
+def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, told: Progress) -> None:
     plan = lesson.store.plan
     if plan.rule.seconds != seconds:
         lesson.planning.change_plan(msgspec.structs.replace(plan, rule=RulePlan(seconds)), "Set the rule")
@@ -123,11 +178,12 @@ def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Call
     begun = lesson.recording.begin_runs(groups)
     limit = time.monotonic() + seconds / lesson.engine.speed + 3.0
     while any(lesson.roster.recording(group) for group in begun) and time.monotonic() < limit:
-        _tell(lesson, say)
+        told.look(lesson)
         time.sleep(0.05)
     lesson.recording.end_runs(begun, Ending("time-over"))
+    told.move_if_refused(lesson)
     while len(lesson.store.kept_runs()) < before + len(begun) and time.monotonic() < limit + WORKED_UP_WITHIN:
-        _tell(lesson, say)
+        told.look(lesson)
         time.sleep(0.05)
     recorded = 0
     for group in begun:
@@ -135,24 +191,13 @@ def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, say: Call
         try:
             readings = len(lesson.working_up.replayed(run.id).t)
         except Trouble as trouble:
-            say(f"{lesson.store.group(group).alias} run {run.number}: {trouble.sentence}")
+            told.say(f"{lesson.store.group(group).alias} run {run.number}: {trouble.sentence}")
             continue
         recorded += readings
         found = ", ".join(f"{f.name} = {f.measured}" for f in lesson.store.findings(run.id))
-        say(
+        told.say(
             f"{lesson.store.group(group).alias} run {run.number}: {readings} readings, {run.ended_by}"
             + (f"; {found}" if found else "")
         )
     if not recorded:
         raise Trouble("nothing-recorded")
-
-
-def _tell(lesson: OpenLesson, say: Callable[[str], None]) -> None:
-    for each in lesson.tick():
-        if each.what in ("lost", "back"):
-            group = lesson.store.group_at(each.kit)
-            alias = lesson.store.group(group).alias if group else lesson.store.kits[each.kit].name
-            back = "connected again; what is missing is kept as a gap."
-            say(f"{alias}: {each.trouble.what if each.trouble is not None else back}")
-        elif each.trouble is not None:
-            say(each.trouble.sentence)

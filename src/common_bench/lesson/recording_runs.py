@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from common_bench.book.book import now
+from common_bench.book.book_file import now
 from common_bench.book.changes import Change
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.roster import Roster

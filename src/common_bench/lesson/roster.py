@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from common_bench.book.book import now
+from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore

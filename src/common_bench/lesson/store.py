@@ -58,14 +58,14 @@ class LessonStore:
 
     def damaged(self) -> list[str]:
         """What of the book is damaged and left out, one entry a row."""
-        for table in (*REFERENCES, "group", "kit"):
+        for table in ("group", "kit", *REFERENCES):
             self.rows(table)
         _ = self.plan
         return [f"{table}, row {id}: {why}" for (table, id), why in self.book.damage.items()]
 
     def rows(self, table: str) -> list[Row]:
         if table not in self._held:
-            found, damaged = usable(table, self.book.rows(table), self.rows)
+            found, damaged = usable(table, self.book.rows(table), self.book.sound_ids)
             self.book.damage.update({(table, id): why for id, why in damaged.items()})
             self._held[table] = [self.book.as_it_stands(row) for row in found] if table == "run" else found
         return self._held[table]

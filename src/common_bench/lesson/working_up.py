@@ -12,7 +12,8 @@ from typing import TypeVar
 
 import msgspec
 
-from common_bench.book.book import Book, now
+from common_bench.book.book import Book
+from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.planning import read_condition

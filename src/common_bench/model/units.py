@@ -70,7 +70,7 @@ def _refuse_unbounded(text: str, asked: str) -> None:
     if len(powers) < asked.count("**") or any(each > HIGHEST_POWER for each in powers):
         raise UnitTrouble("unit-too-high", text=text, highest=HIGHEST_POWER)
     if asked.count("(") > MOST_BRACKETS or MANY_DIGITS.search(EXPONENT.sub("", asked)):
-        raise UnitTrouble("no-such-unit", text=text)
+        raise UnitTrouble("no-such-unit", text=text, **_near([]))
 
 
 @lru_cache(maxsize=ASKED)

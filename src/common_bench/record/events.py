@@ -28,6 +28,7 @@ What = Literal[
     "relayed",
     "taken-back",
     "failed",
+    "moved",
 ]
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, label, say
+from common_bench.desk.look.labels import label
+from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, say
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.working_up import Reworked
 from common_bench.model.measured import NO_VALUE

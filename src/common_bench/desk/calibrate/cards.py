@@ -12,20 +12,9 @@ from common_bench.desk.calibrate.aim import Aim
 from common_bench.desk.calibrate.curve_graph import CurveGraph, ResidualGraph
 from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.look.emblems import SYMBOLS
+from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import (
-    Card,
-    ShortLabel,
-    Table,
-    button,
-    choice,
-    hbox,
-    label,
-    say,
-    set_property,
-    set_tip,
-    tick_box,
-)
+from common_bench.desk.look.pieces import Card, Table, button, choice, hbox, say, set_property, tick_box
 from common_bench.desk.look.sheet import palette
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.calibration_words import (

@@ -18,7 +18,8 @@ from common_bench.desk.calibrate.cards import (
     SteadyCard,
 )
 from common_bench.desk.calibrate.questions import NO_SENSOR, CalibrateQuestions
-from common_bench.desk.look.pieces import button, choice, hbox, say, scrolled, set_tip, vbox
+from common_bench.desk.look.labels import set_tip
+from common_bench.desk.look.pieces import button, choice, hbox, say, scrolled, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView

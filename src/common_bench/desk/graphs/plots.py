@@ -11,8 +11,8 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainter
 
+from common_bench.desk.look.labels import escaped
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import escaped
 from common_bench.desk.look.sheet import FAMILIES, palette, px
 from common_bench.model.block import Floats
 from common_bench.model.measured import plain

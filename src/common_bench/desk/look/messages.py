@@ -9,7 +9,8 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QSizePolicy, QStackedWidget, QVBoxLayout
 
-from common_bench.desk.look.pieces import Field, button, hbox, label, offer, say, set_property, set_tip
+from common_bench.desk.look.labels import label, set_tip
+from common_bench.desk.look.pieces import Field, button, hbox, offer, say, set_property
 from common_bench.desk.look.sheet import px
 from common_bench.model.trouble import Trouble
 

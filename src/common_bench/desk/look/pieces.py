@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QAction, QColor, QKeyEvent, QPainter, QPaintEvent, QPalette
+from PyQt6.QtGui import QColor, QKeyEvent, QPalette
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -30,6 +29,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from common_bench.desk.look.labels import LONGEST_SHOWN, PlainLabel, RichLabel, ShortLabel, label, set_tip
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.visible import on_one_line, visible
 
@@ -37,7 +37,6 @@ SomeWidget = TypeVar("SomeWidget", bound=QWidget)
 Cell = str | tuple[str, str]
 """Text, or (text, tone)."""
 
-LONGEST_SHOWN = 2000  # characters of one label
 LONG_CELL = 18  # characters of a cell from which it may be cut, and says all of itself when pointed at
 
 
@@ -49,74 +48,6 @@ def set_property(widget: QWidget, name: str, value: object) -> None:
         assert style is not None
         style.unpolish(widget)
         style.polish(widget)
-
-
-class Markup(str):
-    """Text that is read as markup: of our own, with all that comes from outside escaped."""
-
-    __slots__ = ()
-
-
-def markup(template: str, **values: str) -> Markup:
-    """A template of our own with values put in, escaped."""
-    return Markup(template.format(**{name: escaped(value) for name, value in values.items()}))
-
-
-def escaped(text: str) -> str:
-    """Text from outside, to be put into markup."""
-    return html.escape(visible(text, LONGEST_SHOWN))
-
-
-class PlainLabel(QLabel):
-    """Guarantees that nothing in its text is read as markup, steers it, or is longer than a screen can hold."""
-
-    def __init__(self, text: str = "") -> None:
-        super().__init__()
-        self.given = ""
-        self.setTextFormat(Qt.TextFormat.PlainText)
-        self.setText(text)
-
-    def setText(self, text: str | None) -> None:
-        self.given = text or ""
-        super().setText(visible(self.given, LONGEST_SHOWN))
-
-
-class RichLabel(QLabel):
-    """Takes nothing but markup of our own."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.given = ""
-        self.setTextFormat(Qt.TextFormat.RichText)
-
-    def setText(self, text: str | None) -> None:
-        self.given = text or ""
-        super().setText(text if isinstance(text, Markup) else escaped(text or ""))
-
-
-def set_tip(thing: QWidget | QTableWidgetItem | QAction, text: str) -> None:
-    """What is told when something is pointed at: text as it is, never markup."""
-    thing.setToolTip(f"<p>{escaped(text)}</p>" if "<" in text or "&" in text else visible(text, LONGEST_SHOWN))
-
-
-def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
-    """Text as it is: nothing in it is read as markup."""
-    made = PlainLabel(text)
-    if role:
-        made.setProperty("role", role)
-    if wrap:
-        made.setWordWrap(True)
-    return made
-
-
-def rich(text: str = "", role: str = "") -> QLabel:
-    """A label whose text may hold bold words, as `markup` makes it."""
-    made = RichLabel()
-    made.setText(text)
-    made.setWordWrap(True)
-    if role:
-        made.setProperty("role", role)
-    return made
 
 
 class Field(QLineEdit):
@@ -137,38 +68,6 @@ def offer(field: QLineEdit, words: Sequence[str]) -> None:
     completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
     completer.setFilterMode(Qt.MatchFlag.MatchContains)
     field.setCompleter(completer)
-
-
-class ShortLabel(PlainLabel):
-    """One line that is shortened with “…” where it has no room; all of it is then told when it is pointed at."""
-
-    def __init__(self, text: str = "", role: str = "") -> None:
-        super().__init__(text)
-        self._told = ""
-        self.setMinimumWidth(1)
-        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
-        if role:
-            self.setProperty("role", role)
-
-    def setText(self, text: str | None) -> None:
-        super().setText(text)
-        if "\n" in self.given:
-            QLabel.setText(self, on_one_line(self.given, LONGEST_SHOWN))
-
-    @property
-    def is_shortened(self) -> bool:
-        return self.fontMetrics().horizontalAdvance(self.text()) > self.contentsRect().width()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
-        shortened = text != self.text()
-        told = self.text() if shortened else ""
-        if self._told != told:
-            self._told = told
-            set_tip(self, told)
-        painter = QPainter(self)
-        painter.setPen(self.palette().color(self.foregroundRole()))
-        painter.drawText(self.contentsRect(), self.alignment(), text)
 
 
 def shortened(name: str, most: int = 16) -> str:

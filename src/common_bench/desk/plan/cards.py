@@ -7,7 +7,8 @@ from collections.abc import Callable, Sequence
 import msgspec
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
-from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, label, say, set_property, set_tip
+from common_bench.desk.look.labels import label, set_tip
+from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, say, set_property
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.plan_checking import PlanFault
 from common_bench.lesson.plan_details import DETAILS

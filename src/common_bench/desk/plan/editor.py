@@ -8,7 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QKeyEvent, QTextCharFormat, QTextCursor
 from PyQt6.QtWidgets import QPlainTextEdit, QTextEdit
 
-from common_bench.desk.look.pieces import button, hbox, label, vbox
+from common_bench.desk.look.labels import label
+from common_bench.desk.look.pieces import button, hbox, vbox
 from common_bench.desk.look.sheet import palette, px
 
 Found = tuple[int, int, int, str]  # line, start, end, sentence

@@ -9,19 +9,8 @@ from PyQt6.QtCore import QEvent, QStringListModel, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
-from common_bench.desk.look.pieces import (
-    Card,
-    Field,
-    ShortLabel,
-    button,
-    hbox,
-    label,
-    say,
-    scrolled,
-    set_property,
-    set_tip,
-    vbox,
-)
+from common_bench.desk.look.labels import ShortLabel, label, set_tip
+from common_bench.desk.look.pieces import Card, Field, button, hbox, say, scrolled, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.cards import keys_back
 from common_bench.lesson.plan_editing import PlanLine, completions, correction, word_before

@@ -8,20 +8,8 @@ from functools import partial
 import msgspec
 from PyQt6.QtWidgets import QStackedWidget
 
-from common_bench.desk.look.pieces import (
-    Card,
-    Cell,
-    Field,
-    Table,
-    button,
-    hbox,
-    label,
-    say,
-    scrolled,
-    set_property,
-    set_tip,
-    vbox,
-)
+from common_bench.desk.look.labels import label, set_tip
+from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, hbox, say, scrolled, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.anew import Anew
 from common_bench.desk.plan.cards import (

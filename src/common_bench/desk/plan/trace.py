@@ -10,7 +10,8 @@ import numpy as np
 import pyqtgraph as pg
 
 from common_bench.desk.graphs.plots import LiveTrace, font, pen, translucent
-from common_bench.desk.look.pieces import Card, label, say
+from common_bench.desk.look.labels import label
+from common_bench.desk.look.pieces import Card, say
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.plan_editing import PlanLine, level_in, looked_at, pause_in, with_number

@@ -4,20 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
-from common_bench.desk.look.pieces import (
-    Card,
-    Field,
-    ShortLabel,
-    Table,
-    button,
-    choice,
-    hbox,
-    is_open,
-    label,
-    say,
-    set_property,
-    set_tip,
-)
+from common_bench.desk.look.labels import ShortLabel, label, set_tip
+from common_bench.desk.look.pieces import Card, Field, Table, button, choice, hbox, is_open, say, set_property
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.reading_words import shape_words, sure_words

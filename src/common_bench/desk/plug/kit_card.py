@@ -9,7 +9,8 @@ from PyQt6.QtGui import QDrag, QMouseEvent
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.pieces import ShortLabel, hbox, say, set_property, vbox
+from common_bench.desk.look.labels import ShortLabel
+from common_bench.desk.look.pieces import hbox, say, set_property, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.benches import KIT_MIME
 from common_bench.lesson.words import KitWords

@@ -9,7 +9,8 @@ from collections.abc import Callable
 import msgspec
 from PyQt6.QtWidgets import QFrame, QHBoxLayout
 
-from common_bench.desk.look.pieces import button, label, say, set_property
+from common_bench.desk.look.labels import label
+from common_bench.desk.look.pieces import button, say, set_property
 from common_bench.desk.look.sheet import px
 from common_bench.desk.plug.format_card import FormatCard
 from common_bench.desk.shell.hub import Hub

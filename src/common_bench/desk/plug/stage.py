@@ -8,21 +8,9 @@ from typing import NamedTuple
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
+from common_bench.desk.look.labels import Markup, escaped, label, rich
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import (
-    Card,
-    Markup,
-    button,
-    choice,
-    escaped,
-    hbox,
-    is_open,
-    label,
-    rich,
-    say,
-    scrolled,
-    vbox,
-)
+from common_bench.desk.look.pieces import Card, button, choice, hbox, is_open, say, scrolled, vbox
 from common_bench.desk.look.sheet import MONO, palette, px
 from common_bench.desk.plug.format_card import FormatCard
 from common_bench.desk.plug.kit_card import KitCard

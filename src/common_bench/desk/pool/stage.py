@@ -8,15 +8,14 @@ from PyQt6.QtWidgets import QFileDialog, QVBoxLayout
 
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.emblems import EmblemView
+from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.pieces import (
     Card,
     Cell,
-    ShortLabel,
     Table,
     button,
     emptied,
     hbox,
-    label,
     pretty,
     say,
     set_property,

@@ -10,8 +10,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QStackedWidget, QWidget
 
 from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, ShortLabel, button, hbox, label, say, shortened
+from common_bench.desk.look.pieces import Card, button, hbox, say, shortened
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.record.tile import Tile
 from common_bench.desk.shell.hub import ActCommand, Hub

@@ -9,8 +9,9 @@ from PyQt6.QtWidgets import QFrame, QProgressBar, QWidget
 
 from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.look.emblems import EmblemView
+from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Field, ShortLabel, hbox, label, offer, say, set_property, set_tip, vbox
+from common_bench.desk.look.pieces import Field, hbox, offer, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_offers, stated_words, tile_warning

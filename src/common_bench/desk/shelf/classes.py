@@ -9,7 +9,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
-from common_bench.desk.look.pieces import ShortLabel, button, emptied, label, say, scrolled, set_property, set_tip
+from common_bench.desk.look.labels import ShortLabel, label, set_tip
+from common_bench.desk.look.pieces import button, emptied, say, scrolled, set_property
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.lessons import BookEntry, LessonEntry
 

@@ -9,18 +9,8 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QVBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.pieces import (
-    Card,
-    Field,
-    button,
-    emptied,
-    hbox,
-    label,
-    say,
-    scrolled,
-    set_property,
-    set_tip,
-)
+from common_bench.desk.look.labels import label, set_tip
+from common_bench.desk.look.pieces import Card, Field, button, emptied, hbox, say, scrolled, set_property
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.known_books import books_folder
 from common_bench.lesson.lessons import BookEntry

@@ -7,7 +7,8 @@ from collections.abc import Callable
 from PyQt6.QtWidgets import QHBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.pieces import Card, ShortLabel, button, emptied, hbox, label, say, vbox
+from common_bench.desk.look.labels import ShortLabel, label
+from common_bench.desk.look.pieces import Card, button, emptied, hbox, say, vbox
 from common_bench.desk.shelf.classes import day_words
 from common_bench.lesson.lessons import BookEntry
 

@@ -8,21 +8,8 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from common_bench.desk.look.pieces import (
-    Card,
-    Markup,
-    ShortLabel,
-    button,
-    escaped,
-    label,
-    pretty,
-    rich,
-    say,
-    scrolled,
-    set_property,
-    set_tip,
-    tick_box,
-)
+from common_bench.desk.look.labels import Markup, ShortLabel, escaped, label, rich, set_tip
+from common_bench.desk.look.pieces import Card, button, pretty, say, scrolled, set_property, tick_box
 from common_bench.desk.look.sheet import palette, px
 from common_bench.lesson.plan_library import KeptPlan
 from common_bench.lesson.plan_words import sections

@@ -10,8 +10,9 @@ from typing import Protocol
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.messages import MessagePlace
-from common_bench.desk.look.pieces import ShortLabel, button, hbox, say, vbox
+from common_bench.desk.look.pieces import button, hbox, say, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shelf.classes import ClassColumn
 from common_bench.desk.shelf.forms import GroupsForm, NewClassForm
@@ -273,7 +274,7 @@ class Shelf(QWidget):
 
     def copy_to(self, path: Path) -> None:
         """A whole copy of the chosen book, as it is at this moment."""
-        from common_bench.book.book import copy_book
+        from common_bench.book.book_file import copy_book
 
         book = self.book
         if book is not None and self._try(lambda: copy_book(book.path, path)):

@@ -15,8 +15,8 @@ from PyQt6.QtCore import QSettings, Qt, QTimer
 from PyQt6.QtGui import QPixmapCache
 from PyQt6.QtWidgets import QApplication, QMainWindow
 
+from common_bench.desk.look.labels import PlainLabel
 from common_bench.desk.look.palette import PAPER
-from common_bench.desk.look.pieces import PlainLabel
 from common_bench.desk.look.sheet import wear
 
 if TYPE_CHECKING:
@@ -143,7 +143,7 @@ def run_last_book() -> int:
 
         known = [KnownBook(str(last))]  # as an older version remembered it
     if known:
-        from common_bench.book.book import check_file
+        from common_bench.book.book_file import check_file
         from common_bench.model.trouble import Trouble
 
         with contextlib.suppress(Trouble):

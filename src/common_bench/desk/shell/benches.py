@@ -7,7 +7,8 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.pieces import ShortLabel, emptied, label, markup, rich, say, set_property, vbox
+from common_bench.desk.look.labels import ShortLabel, label, markup, rich
+from common_bench.desk.look.pieces import emptied, say, set_property, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stand_in_panel import StandInPanel

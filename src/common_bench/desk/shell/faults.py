@@ -16,7 +16,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QApplication, QPlainTextEdit
 
 from common_bench import __version__
-from common_bench.desk.look.pieces import Card, button, hbox, label
+from common_bench.desk.look.labels import label
+from common_bench.desk.look.pieces import Card, button, hbox
 from common_bench.desk.look.sheet import px
 
 LARGEST, KEPT = 500_000, 3  # bytes of a log file, and how many older ones are kept

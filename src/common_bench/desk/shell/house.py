@@ -90,7 +90,7 @@ class House:
         if now is not None and now[0] == path.resolve() and lesson in (None, now[1]):
             self.back()
             return
-        self._leave_then(lambda: self._enter(lambda: OpenLesson.open(path, lesson), "record"))
+        self._leave_then(lambda: self._enter(lambda: OpenLesson.open_within_reach(path, lesson), "record"))
 
     def begin(self, path: Path, plan: Plan, origin: str) -> None:
         """The next lesson of a class."""

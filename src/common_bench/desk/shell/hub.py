@@ -182,6 +182,15 @@ class Hub(QObject):
     ) -> None:  # fmt: skip
         self.messages.tell(words, tone, act=act, then=then, ended=ended)
 
+    def write_elsewhere(self) -> None:
+        """The book, with all that waits in memory, goes on at the first other place that has room."""
+        try:
+            place = self.lesson.rescue.move()
+        except Trouble as trouble:
+            self.tell(trouble.sentence, "red")
+            return
+        self.tell(f"The book, with all that was heard, is now in {place}. Go on with that file.", "amber")
+
     # where one is
 
     def select(self, group: int) -> None:

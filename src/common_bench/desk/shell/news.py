@@ -44,7 +44,7 @@ class News:
             self._tell_read_anew(each.kit, alias, each.format)
         elif each.what == "run-kept" and each.kit in self._doubts:
             self._offer_reading_anew(each.kit, alias, self._doubts.pop(each.kit))
-        elif each.what == "failed" and each.trouble is not None:
+        elif each.what in ("failed", "moved") and each.trouble is not None:
             self._hub.tell(each.trouble.sentence, "red")
 
     def _tell_if_not_worked_up(self, run: int) -> None:
@@ -59,9 +59,11 @@ class News:
         """What keeps all kits from being heard or kept stands there, in red, for as long as it lasts."""
         trouble = self._hub.lesson.roster.snapshot.trouble
         if trouble is not None and self._hub.messages.text != trouble.sentence:
+            refused = trouble.code in ("journal-refused", "journal-memory-full")
             self._hub.tell(
-                trouble.sentence, "red", ended=lambda: _code(self._hub.lesson.roster.snapshot.trouble) != trouble.code
-            )
+                trouble.sentence, "red", act="Write it elsewhere" if refused else "", then=self._hub.write_elsewhere,
+                ended=lambda: _code(self._hub.lesson.roster.snapshot.trouble) != trouble.code,
+            )  # fmt: skip
 
     def _tell_read_anew(self, kit: int, alias: str, before: StreamFormat) -> None:
         """Lines are read in another way by itself: told once, with the way back."""

@@ -8,7 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
-from common_bench.desk.look.pieces import ShortLabel, markup, rich, say, set_property, set_tip
+from common_bench.desk.look.labels import ShortLabel, markup, rich, set_tip
+from common_bench.desk.look.pieces import say, set_property
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.words import STAGES, Stage, path_words

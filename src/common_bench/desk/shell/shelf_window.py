@@ -9,9 +9,10 @@ from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
 
 from common_bench.desk.look import sheet
+from common_bench.desk.look.labels import label
 from common_bench.desk.look.messages import HEIGHT, MessagePlace
 from common_bench.desk.look.palette import PAPER, PROJECTOR
-from common_bench.desk.look.pieces import label, vbox
+from common_bench.desk.look.pieces import vbox
 from common_bench.desk.look.sheet import px, wear
 from common_bench.desk.shelf.shelf import Shelf
 from common_bench.desk.shell.benches import Benches

@@ -6,8 +6,9 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
+from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.messages import Question
-from common_bench.desk.look.pieces import ShortLabel, hbox
+from common_bench.desk.look.pieces import hbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.lesson import OpenLesson

@@ -6,7 +6,8 @@ from functools import partial
 
 from PyQt6.QtWidgets import QComboBox, QFrame
 
-from common_bench.desk.look.pieces import button, choice, hbox, label, vbox
+from common_bench.desk.look.labels import label
+from common_bench.desk.look.pieces import button, choice, hbox, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.model.bench import StandInNotice

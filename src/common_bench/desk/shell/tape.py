@@ -10,20 +10,9 @@ from PyQt6.QtWidgets import QApplication, QFrame, QPlainTextEdit, QVBoxLayout, Q
 
 from common_bench.book.book import Book
 from common_bench.book.history import PAGE, KeptLine, lines_before
+from common_bench.desk.look.labels import Markup, RichLabel, escaped, label, set_tip
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import (
-    Field,
-    Markup,
-    RichLabel,
-    button,
-    choice,
-    emptied,
-    escaped,
-    hbox,
-    label,
-    say,
-    set_tip,
-)
+from common_bench.desk.look.pieces import Field, button, choice, emptied, hbox, say
 from common_bench.desk.look.sheet import MONO, palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.roster import ENDINGS

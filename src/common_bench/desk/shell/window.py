@@ -11,8 +11,9 @@ from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayo
 
 from common_bench.desk.calibrate.stage import CalibrateStage
 from common_bench.desk.look import sheet
+from common_bench.desk.look.labels import Markup, escaped, rich
 from common_bench.desk.look.palette import PAPER, PROJECTOR
-from common_bench.desk.look.pieces import Card, Markup, escaped, hbox, rich, scrolled, vbox
+from common_bench.desk.look.pieces import Card, hbox, scrolled, vbox
 from common_bench.desk.look.sheet import palette, px, wear
 from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.plug.stage import PlugStage
@@ -347,7 +348,10 @@ class Bench(QMainWindow):
         except Trouble as trouble:
             if not self._asked_to_close:
                 self._asked_to_close = True
-                self.hub.tell(f"{trouble.sentence} Close once more to leave all the same.", "red")
+                self.hub.tell(
+                    f"{trouble.sentence} Close once more to leave all the same.", "red", act="Write it elsewhere",
+                    then=self.hub.write_elsewhere,
+                )  # fmt: skip
                 for timer in (self._frames, self._ticks, self._looks):
                     timer.start()
                 event.ignore()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from common_bench.desk.look.labels import label, set_tip
 from common_bench.desk.look.pieces import (
     Card,
     Cell,
@@ -10,11 +11,9 @@ from common_bench.desk.look.pieces import (
     button,
     emptied,
     hbox,
-    label,
     say,
     scrolled,
     set_property,
-    set_tip,
     vbox,
 )
 from common_bench.desk.shell.hub import Hub

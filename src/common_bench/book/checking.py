@@ -1,0 +1,41 @@
+"""Whether a book is sound: its file, and its journal row by row. An engine on the book in; what is not, in sentences, out."""
+
+from __future__ import annotations
+
+from sqlalchemy import Engine, select, text, type_coerce
+from sqlalchemy.types import NullType
+
+from common_bench.book import schema
+from common_bench.book.soundness import journal_fault
+
+
+def file_problems(engine: Engine) -> list[str]:
+    with engine.connect() as connection:
+        problems = [str(row[0]) for row in connection.execute(text("PRAGMA integrity_check")) if row[0] != "ok"]
+        return problems + [
+            f"table {row[0]}, row {row[1]}: belongs to a row of {row[2]} that is not there"
+            for row in connection.execute(text("PRAGMA foreign_key_check"))
+        ]
+
+
+def journal_problems(engine: Engine) -> list[str]:
+    """Row by row, so that a book of any size can be looked at."""
+    problems: list[str] = []
+    expected: dict[object, int | None] = {}
+    columns = [type_coerce(column, NullType()).label(column.name) for column in schema.journal.columns]
+    with engine.connect() as connection:
+        rows = connection.execution_options(yield_per=200).execute(select(*columns).order_by(schema.journal.c.id))
+        for found in rows.mappings():
+            row = dict(found)
+            fault = journal_fault(row)
+            if fault:
+                problems.append(f"journal, row {row['id']}: {fault}")
+                expected[row["session"]] = None  # how much it held is not known
+                continue
+            before = expected.get(row["session"], 0)
+            if before is not None and row["first_byte"] != before:
+                missing = f"bytes {before} to {row['first_byte']} are missing"
+                problems.append(f"journal of session {row['session']}: {missing}")
+            if row["what"] == "bytes":
+                expected[row["session"]] = row["first_byte"] + len(row["bytes"])
+    return problems

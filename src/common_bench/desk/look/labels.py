@@ -1,0 +1,113 @@
+"""Labels and tips, made in one place: text is text, and markup is our own, with what comes from outside escaped."""
+
+from __future__ import annotations
+
+import html
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QLabel, QSizePolicy, QTableWidgetItem, QWidget
+
+from common_bench.model.visible import on_one_line, visible
+
+LONGEST_SHOWN = 2000  # characters of one label
+
+
+class Markup(str):
+    """Text that is read as markup: of our own, with all that comes from outside escaped."""
+
+    __slots__ = ()
+
+
+def markup(template: str, **values: str) -> Markup:
+    """A template of our own with values put in, escaped."""
+    return Markup(template.format(**{name: escaped(value) for name, value in values.items()}))
+
+
+def escaped(text: str) -> str:
+    """Text from outside, to be put into markup."""
+    return html.escape(visible(text, LONGEST_SHOWN))
+
+
+class PlainLabel(QLabel):
+    """Guarantees that nothing in its text is read as markup, steers it, or is longer than a screen can hold."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__()
+        self.given = ""
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+    def setText(self, text: str | None) -> None:
+        self.given = text or ""
+        super().setText(visible(self.given, LONGEST_SHOWN))
+
+
+class RichLabel(QLabel):
+    """Takes nothing but markup of our own."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.given = ""
+        self.setTextFormat(Qt.TextFormat.RichText)
+
+    def setText(self, text: str | None) -> None:
+        self.given = text or ""
+        super().setText(text if isinstance(text, Markup) else escaped(text or ""))
+
+
+def set_tip(thing: QWidget | QTableWidgetItem | QAction, text: str) -> None:
+    """What is told when something is pointed at: text as it is, never markup."""
+    thing.setToolTip(f"<p>{escaped(text)}</p>" if "<" in text or "&" in text else visible(text, LONGEST_SHOWN))
+
+
+def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
+    """Text as it is: nothing in it is read as markup."""
+    made = PlainLabel(text)
+    if role:
+        made.setProperty("role", role)
+    if wrap:
+        made.setWordWrap(True)
+    return made
+
+
+def rich(text: str = "", role: str = "") -> QLabel:
+    """A label whose text may hold bold words, as `markup` makes it."""
+    made = RichLabel()
+    made.setText(text)
+    made.setWordWrap(True)
+    if role:
+        made.setProperty("role", role)
+    return made
+
+
+class ShortLabel(PlainLabel):
+    """One line that is shortened with “…” where it has no room; all of it is then told when it is pointed at."""
+
+    def __init__(self, text: str = "", role: str = "") -> None:
+        super().__init__(text)
+        self._told = ""
+        self.setMinimumWidth(1)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
+        if role:
+            self.setProperty("role", role)
+
+    def setText(self, text: str | None) -> None:
+        super().setText(text)
+        if "\n" in self.given:
+            QLabel.setText(self, on_one_line(self.given, LONGEST_SHOWN))
+
+    @property
+    def is_shortened(self) -> bool:
+        return self.fontMetrics().horizontalAdvance(self.text()) > self.contentsRect().width()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
+        shortened = text != self.text()
+        told = self.text() if shortened else ""
+        if self._told != told:
+            self._told = told
+            set_tip(self, told)
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.contentsRect(), self.alignment(), text)
