@@ -69,6 +69,7 @@ class Book:
         lock = BookLock(path)
         engine = connect(path)
         try:
+            path.touch(mode=0o600)  # it holds more than findings
             with engine.begin() as connection:
                 connection.execute(text(f"PRAGMA application_id = {schema.APPLICATION_ID}"))
                 connection.execute(text(f"PRAGMA user_version = {schema.SCHEMA_VERSION}"))
@@ -181,6 +182,7 @@ class Book:
             raise BookTrouble("book-name-taken", where=str(path))
         lock = BookLock(path)
         try:
+            path.touch(mode=0o600)
             with closing(sqlite3.connect(path)) as target:
                 self._raw().backup(target)
                 target.execute("PRAGMA journal_mode = WAL")

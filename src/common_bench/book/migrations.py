@@ -47,6 +47,7 @@ def whole_copy(path: Path, to: Path) -> None:
         return
     part = to.with_name(to.name + ".part")
     part.unlink(missing_ok=True)
+    part.touch(mode=0o600)
     source, target = sqlite3.connect(path), sqlite3.connect(part)
     try:
         source.backup(target)
@@ -145,7 +146,13 @@ def _from_2(book: sqlite3.Connection) -> None:
 
 
 def _from_3(book: sqlite3.Connection) -> None:
-    """A check sum over each row of the journal."""
+    """A check sum over each row of the journal; no passwords of brokers where links are only remembered."""
+    for table, column in (("session", "link"), ("change", "rows")):
+        for row in book.execute(
+            f"SELECT id, {column} AS text FROM {table} WHERE {column} LIKE '%password=%'"
+        ).fetchall():
+            without = re.sub(r"password=[^&\"\s]*&?", "", row["text"])
+            book.execute(f"UPDATE {table} SET {column} = ? WHERE id = ?", (without, row["id"]))
     book.execute("ALTER TABLE journal ADD COLUMN check_sum INTEGER")
     last = -1
     while rows := book.execute("SELECT * FROM journal WHERE id > ? ORDER BY id LIMIT 500", (last,)).fetchall():

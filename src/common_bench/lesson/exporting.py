@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
@@ -44,7 +45,7 @@ def pool_export(lesson: OpenLesson) -> Callable[[Path], list[Path]]:
     def write(folder: Path) -> list[Path]:
         files = [folder / "pool.csv", folder / "pool.json"]
         try:
-            _text(files[0], pool_csv(rows, result))
+            _text(files[0], pool_csv(rows, result), private=False)
             files[1].write_bytes(pool_json(name, class_name, rows, result))
             if result is not None and result.points:
                 files.append(folder / "class-graph.png")
@@ -67,7 +68,7 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         raise BookTrouble("export-folder-not-empty", where=str(folder))
     files = [folder / "plan.toml", folder / "findings.csv"]
     _text(files[0], plan_to_text(lesson.store.plan))
-    _text(files[1], _findings(lesson))
+    _text(files[1], _findings(lesson), private=False)
     stems = stems_of({group.id: group.alias for group in lesson.store.all_groups})
     left_out = []
     for run in lesson.store.runs():
@@ -82,7 +83,8 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         path = folder / f"{stem}.csv"
         _text(path, run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
         tape = folder / f"{stem}.tape"
-        tape.write_bytes(tape_text(_stamped_lines(lesson, run)))
+        with open(tape, "wb", opener=_private) as file:
+            file.write(tape_text(_stamped_lines(lesson, run)))
         files += [path, tape]
         for name, result in replayed.results.items():
             named = INNER not in name and name not in quantities(replayed)
@@ -150,6 +152,11 @@ def _calibrations(run: Run) -> str:
     return "; ".join(part for part in (words, applied_words(run.setting)) if part)
 
 
-def _text(path: Path, text: str) -> None:
-    with path.open("w", encoding="utf-8", newline="") as file:
+def _text(path: Path, text: str, *, private: bool = True) -> None:
+    """private: for this user's eyes alone, as what holds more than findings."""
+    with open(path, "w", encoding="utf-8", newline="", opener=_private if private else None) as file:
         file.write(text)
+
+
+def _private(path: str, flags: int) -> int:
+    return os.open(path, flags, 0o600)

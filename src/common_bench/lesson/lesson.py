@@ -76,6 +76,7 @@ class OpenLesson:
         self._closed = self._caught_up = False
         self._formats: set[int] = set()  # kits whose formats are to be kept
         if self._engine is not None:
+            self.roster.take_passwords_out()
             self._engine.start()
 
     @classmethod

@@ -12,6 +12,7 @@ from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import as_remembered, format_of
 from common_bench.links.address import read_address
+from common_bench.links.secrets import Secrets
 from common_bench.model.bench import Port
 from common_bench.model.plan import AskPlan, as_bytes
 from common_bench.model.plan_file import plan_to_text
@@ -34,6 +35,7 @@ class Roster:
 
     def __init__(self, store: LessonStore, changes: Changes, engine: Engine | None) -> None:
         self._store, self._changes, self._engine = store, changes, engine
+        self._secrets = Secrets()
         changes.followers.append(self._follow)
 
     # how they stand
@@ -130,14 +132,15 @@ class Roster:
         heard again in the class's next lesson. Gives the kit's id."""
         store, book = self._store, self._store.book
         known = next((row for row in store.rows("kit") if row["identity"] == port.identity), None)
-        address = read_address(port.link)
+        address = self._secrets.filled(read_address(port.link))
         if known is None:
             kit = book.record(
-                "kit", identity=port.identity, name=port.name, link=port.link, format="", asking="", added=int(added)
+                "kit", identity=port.identity, name=port.name, link=address.text, format="", asking="", added=int(added)
             )
         else:
             kit = int(known["id"])
-            address = as_remembered(address, known["link"]) if "?" not in port.link else address
+            remembered = as_remembered(address, known["link"]) if "?" not in port.link else address
+            address = self._secrets.filled(remembered)
             book.amend("kit", kit, link=address.text, name=port.name, added=int(added or bool(known["added"])))
         session = book.record(
             "session", lesson=store.id, kit=kit, link=address.text, opened_at=now(), closed_at="",
@@ -275,7 +278,7 @@ class Roster:
             format = format_of(row)
             if row["id"] in formats and format is not None and format != state.format:
                 self._heard_by.read_as(row["id"], format)
-            wanted = as_remembered(read_address(row["link"]), row["link"])
+            wanted = self._secrets.filled(as_remembered(read_address(row["link"]), row["link"]))
             if wanted.settings != state.address.settings or wanted.speed != state.address.speed:
                 self._heard_by.set_address(row["id"], wanted)
             self._follow_asking(row["id"])
@@ -319,6 +322,14 @@ class Roster:
             return True
         return not state.is_open and state.trouble is not None and state.trouble.code in GONE
 
+    def take_passwords_out(self) -> None:
+        """What an older version left of passwords in the book goes to where they are kept."""
+        for row in self._store.rows("kit"):
+            if "password=" in row["link"]:
+                address = self._secrets.filled(read_address(row["link"]))
+                self._store.book.amend("kit", row["id"], link=address.text)
+                self._store.refresh("kit")
+
     def hear_added(self) -> list[int]:
         """Hears again the kits that were added by address in this class."""
         heard = self.heard_identities()
@@ -357,7 +368,7 @@ class Roster:
 
     def set_link(self, kit: int, link: str) -> Change:
         """Another speed or other settings for a kit's link. Raises LinkTrouble where they cannot be."""
-        address = read_address(link)
+        address = self._secrets.filled(read_address(link))
         row = self._store.book.changed("kit", kit, link=address.text)
         return self._changes.do(f"Set the link of {self._store.kits[kit].name}", [row])
 

@@ -22,6 +22,7 @@ OFFERS = {
         "open_link",
         "pause_before_retry",
     ),
+    "secrets": ("Secrets",),
 }
 
 __all__ = names_of(OFFERS)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from typing import Literal
-from urllib.parse import parse_qs, unquote
+from urllib.parse import parse_qs, quote, unquote
 
 from common_bench.model.trouble import LinkTrouble
 
 USUAL_SPEED = 115_200
 SPEEDS = (115_200, 9_600, 57_600, 38_400, 19_200, 230_400, 250_000, 460_800, 921_600, 74_880, 4_800, 2_400)
 LinkKind = Literal["serial", "tcp", "rfc2217", "mqtt", "file"]
+PLAIN = "/:@~,;'!"  # characters that need no quoting in a link
 USUAL_PORT = {"tcp": 0, "rfc2217": 0, "mqtt": 1883}
 FORMS = {
     "tcp": "tcp://host:port",
@@ -66,14 +67,18 @@ class Address:
             return self.path
         if self.kind == "file":
             return f"file:{self.path}"
-        place = f"{self.host}:{self.port}" if self.port != USUAL_PORT[self.kind] else self.host
+        host = f"[{self.host}]" if ":" in self.host else self.host
+        place = f"{host}:{self.port}" if self.port != USUAL_PORT[self.kind] else host
         return f"{self.kind}://{place}" + (f"/{self.path}" if self.path else "")
 
     @property
     def text(self) -> str:
+        """As it is written and read again, but for a password, which is not for books and screens."""
         given = [("speed", str(self.speed))] if self.has_speed and self.speed != USUAL_SPEED else []
-        query = "&".join(f"{name}={value}" for name, value in [*given, *self.settings])
-        return self.name + (f"?{query}" if query else "")
+        open_ones = [(name, value) for name, value in self.settings if name != "password"]
+        query = "&".join(f"{name}={quote(value, safe=PLAIN)}" for name, value in [*given, *open_ones])
+        name = f"file:{quote(self.path, safe=PLAIN)}" if self.kind == "file" else self.name
+        return name + (f"?{query}" if query else "")
 
     def at(self, speed: int) -> Address:
         return replace(self, speed=speed)
@@ -106,10 +111,24 @@ def read_address(link: str) -> Address:
         return Address(where, kind="file", settings=settings)
     place, _, topic = path.removeprefix(f"{scheme}://").partition("/")
     host, colon, port = place.rpartition(":") if not place.endswith("]") and ":" in place else (place, "", "")
+    if host.startswith("[") and host.endswith("]"):
+        host = host[1:-1]
+    elif ":" in host:
+        host = ""  # which of its colons stands before the port is anybody's guess
     number = int(port) if colon and port.isascii() and port.isdigit() else USUAL_PORT[scheme] if not colon else -1
     if not host or not 0 < number < 65_536 or (scheme == "mqtt") != bool(topic):
         raise LinkTrouble("address-not-whole", where=link, forms=FORMS[scheme])
+    if topic and not _is_filter(topic):
+        raise LinkTrouble("topic-impossible", where=link)
     return Address(topic, speed, scheme, host, number, settings)  # type: ignore[arg-type]
+
+
+def _is_filter(topic: str) -> bool:
+    """Whether a topic can be asked for (MQTT 3.1.1, 4.7): + stands for a whole level, # for all that follow."""
+    levels = topic.split("/")
+    whole = all(level == "+" or "+" not in level for level in levels)
+    last = all("#" not in level for level in levels[:-1]) and (levels[-1] == "#" or "#" not in levels[-1])
+    return whole and last and "\0" not in topic and len(topic.encode()) < 65_536
 
 
 def _settings(link: str, scheme: str, query: str) -> tuple[int, tuple[tuple[str, str], ...]]:

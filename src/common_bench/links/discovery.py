@@ -17,6 +17,9 @@ from common_bench.model.trouble import LinkTrouble
 FOLDER_SETTING = "COMMON_BENCH_PORTS"
 
 
+OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
+
+
 def ports_folder() -> Path:
     """Where stand-in classes announce their kits (the setting COMMON_BENCH_PORTS names another)."""
     named = os.environ.get(FOLDER_SETTING)
@@ -29,9 +32,14 @@ def ports_folder() -> Path:
 
 def notices(folder: Path | None = None) -> list[StandInNotice]:
     """The stand-in classes that are running."""
-    found = []
-    for path in sorted((folder or ports_folder()).glob("class-*.json")):
+    found: list[StandInNotice] = []
+    place = folder or ports_folder()
+    if not _is_our_own(place):
+        return found
+    for path in sorted(place.glob("class-*.json")):
         try:
+            if path.lstat().st_uid != os.getuid():
+                continue
             notice = msgspec.json.decode(path.read_bytes(), type=StandInNotice)
         except (OSError, msgspec.DecodeError):
             continue
@@ -55,6 +63,19 @@ def _running(process: int) -> bool:
     except PermissionError:
         return True
     return True
+
+
+def _is_our_own(folder: Path) -> bool:
+    """Whether a folder belongs to this user and is closed to others, as is the one that holds it where that is made for
+    it: else what is announced there may be anybody's."""
+    places = [folder, folder.parent] if folder.parent.name.startswith("common-bench-") else [folder]
+    try:
+        found = [place.lstat() for place in places]
+    except OSError:
+        return False
+    return all(
+        each.st_uid == os.getuid() and stat.S_ISDIR(each.st_mode) and not each.st_mode & OTHERS_WRITE for each in found
+    )
 
 
 def plugged_in(folder: Path | None = None) -> list[Port]:

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from common_bench.links.causes import trouble
-from common_bench.links.link import PumpedLink
+from common_bench.links.link import MOST_AT_ONCE, PumpedLink, Throttle
 from common_bench.model.trouble import LinkTrouble
 
 USUAL_RATE = 50.0  # lines per second of a text file
@@ -25,13 +25,16 @@ class FileLink(PumpedLink):
         pace = float(self.address.setting("pace", "1"))
         began = time.monotonic()
         self.connected = True
+        throttle = Throttle()
         try:
             with path.open("rb") as file:
-                lines = timed_lines(file.readline(), file, float(self.address.setting("rate", str(USUAL_RATE))))
+                pieces = iter(lambda: file.readline(MOST_AT_ONCE), b"")  # a line that never ends comes in pieces
+                lines = timed_lines(next(pieces, b""), pieces, float(self.address.setting("rate", str(USUAL_RATE))))
                 for at, line in lines:
                     if self._closed.wait(max(0.0, began + at / pace - time.monotonic())):
                         return
                     self._pass_on(line)
+                    self._tell_flood(throttle.count(len(line)))
         except OSError as failed:
             raise LinkTrouble(
                 "file-unreadable", where=self.address.path, strerror=failed.strerror or failed

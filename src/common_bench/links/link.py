@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import socket
 import threading
+import time
 from typing import Protocol
 
 from common_bench.links.address import Address
@@ -12,6 +13,7 @@ from common_bench.links.causes import trouble
 from common_bench.model.trouble import LinkTrouble
 
 MOST_AT_ONCE = 65_536  # bytes per read
+HELD_BACK = 0.5  # s for which a sender is held back, before that is told
 MOST_PER_SECOND = 2_000_000  # bytes; far more than any kit sends, so that a hostile host cannot fill the disk
 
 
@@ -31,6 +33,28 @@ class Link(Protocol):
     def close(self) -> None: ...
 
 
+class Throttle:
+    """Lets no more than MOST_PER_SECOND bytes through, by waiting."""
+
+    def __init__(self) -> None:
+        self._began, self._bytes = time.monotonic(), 0
+        self._held_from = self._held_last = 0.0  # when senders began to be held back, and were last; 0: never
+
+    def count(self, size: int) -> bool:
+        """Counts bytes that came; whether the sender has had to be held back for more than a moment."""
+        self._bytes += size
+        at = time.monotonic()
+        ahead = self._bytes / MOST_PER_SECOND - (at - self._began)
+        if at - self._held_last > 1.0:
+            self._held_from = 0.0
+        if ahead > 0:
+            self._held_from, self._held_last = self._held_from or at, at
+            time.sleep(min(ahead, 1.0))
+        elif ahead < -1:
+            self._began, self._bytes = time.monotonic(), 0
+        return self._held_from > 0.0 and at - self._held_from > HELD_BACK
+
+
 class PumpedLink:
     """A link whose bytes come through a thread of its own and a pair of sockets.
 
@@ -41,6 +65,7 @@ class PumpedLink:
     def __init__(self, address: Address) -> None:
         self.address = address
         self.fault: LinkTrouble | None = None
+        self.warning: LinkTrouble | None = None  # what wants to be known, though bytes come
         self.connected = False
         self._ours, self._theirs = socket.socketpair()
         self._ours.setblocking(False)
@@ -60,6 +85,13 @@ class PumpedLink:
         finally:
             with contextlib.suppress(OSError):
                 self._theirs.shutdown(socket.SHUT_RDWR)
+
+    def _tell_flood(self, held_back: bool) -> None:
+        """Says that more comes than is let through, for as long as it does."""
+        if held_back:
+            self.warning = trouble("flood", self.address.name, most=f"{MOST_PER_SECOND / 1e6:g}")
+        elif self.warning is not None and self.warning.code == "flood":
+            self.warning = None
 
     def _pump(self) -> None:
         """Connects, then passes on what comes until closed; raises LinkTrouble or OSError."""

@@ -10,27 +10,15 @@ from typing import Any
 
 from common_bench.links.address import Address
 from common_bench.links.causes import trouble
-from common_bench.links.link import MOST_PER_SECOND, PumpedLink
+from common_bench.links.link import PumpedLink, Throttle
 from common_bench.links.serial_link import serial_settings
 
 CONNECT_WITHIN = 5.0  # s
 LOOK = 0.2  # s
+MOST_UNREAD_BYTES = 65_536  # of a port behind RFC 2217
+MOST_PAYLOAD = 65_536  # bytes of one message
+NOT_ALLOWED = (4, 5, 134, 135)  # what brokers answer to a wrong or missing password (MQTT 3.1.1, 3.2.2.3; 5.0, 3.2.2.2)
 MOST_UNREAD = 256  # messages of a broker that wait to be passed on
-
-
-class Throttle:
-    """Lets no more than MOST_PER_SECOND bytes through, by waiting."""
-
-    def __init__(self) -> None:
-        self._began, self._bytes = time.monotonic(), 0
-
-    def count(self, size: int) -> None:
-        self._bytes += size
-        ahead = self._bytes / MOST_PER_SECOND - (time.monotonic() - self._began)
-        if ahead > 0:
-            time.sleep(min(ahead, 1.0))
-        elif ahead < -1:
-            self._began, self._bytes = time.monotonic(), 0
 
 
 class TcpLink(PumpedLink):
@@ -51,7 +39,7 @@ class TcpLink(PumpedLink):
                 if not data:
                     raise trouble("ended", self.address.name)
                 self._pass_on(data)
-                throttle.count(len(data))
+                self._tell_flood(throttle.count(len(data)))
 
     def write(self, data: bytes) -> None:
         try:
@@ -72,23 +60,30 @@ class RemoteSerialLink(PumpedLink):
         from serial import rfc2217
 
         try:
-            place = f"rfc2217://{self.address.host}:{self.address.port}"
+            host = f"[{self.address.host}]" if ":" in self.address.host else self.address.host
+            place = f"rfc2217://{host}:{self.address.port}"
             port = rfc2217.Serial(None, timeout=LOOK, **serial_settings(self.address))
             port.port = place
             port.open()
         except (serial.SerialException, OSError, ValueError, NotImplementedError) as failed:
             raise trouble("no-host", self.address.name, why=str(failed)[:80]) from failed
         self._port, self.connected = port, True
+        port._read_buffer.maxsize = MOST_UNREAD_BYTES  # its own thread fills it, and would without end
+        throttle = Throttle()
         try:
             while not self._closed.is_set():
                 data = port.read(max(1, min(65_536, port.in_waiting)))
                 if data:
                     self._pass_on(data)
+                    self._tell_flood(throttle.count(len(data)))
                 elif not port.is_open or port._thread is None or not port._thread.is_alive():
                     raise trouble("ended", self.address.name)
         except serial.SerialException as failed:
             raise trouble("ended", self.address.name) from failed
         finally:
+            with port._read_buffer.mutex:  # its thread may wait for room, and could not end
+                port._read_buffer.maxsize = 0
+                port._read_buffer.not_full.notify_all()
             with contextlib.suppress(Exception):  # the far end may have gone already
                 port.close()
 
@@ -134,13 +129,21 @@ class BrokerLink(PumpedLink):
 
         def connected(_: Any, __: Any, ___: Any, reason: Any, ____: Any) -> None:
             if reason.is_failure:
-                refused.append(str(reason))
+                refused.append("" if reason.value in NOT_ALLOWED else str(reason))
             else:
                 client.subscribe(topic, qos=0)
                 self.connected = True
 
         def came(_: Any, __: Any, message: Any) -> None:
-            waiting.put(lines_of(message.topic, message.payload, before))
+            if len(message.payload) > MOST_PAYLOAD:
+                self.warning = trouble(
+                    "payload-too-large", self.address.name, size=str(len(message.payload)), most=str(MOST_PAYLOAD)
+                )
+                return
+            try:
+                waiting.put(lines_of(message.topic, message.payload, before), timeout=LOOK)
+            except queue.Full:
+                self._tell_flood(True)
 
         def gone(*_: Any) -> None:
             refused.append("the broker ended the connection")
@@ -155,11 +158,13 @@ class BrokerLink(PumpedLink):
                 try:
                     data = waiting.get(timeout=LOOK)
                 except queue.Empty:
+                    if refused and not refused[0]:
+                        raise trouble("password-wanted", self.address.name) from None
                     if refused:
                         raise trouble("no-host", self.address.name, why=refused[0]) from None
                     continue
                 self._pass_on(data)
-                throttle.count(len(data))
+                self._tell_flood(throttle.count(len(data)))
         finally:
             while not waiting.empty():
                 waiting.get_nowait()

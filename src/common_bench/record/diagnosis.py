@@ -57,6 +57,9 @@ def _judge_silence(kit: KitConnection, at: float) -> None:
 
 def _warning(kit: KitConnection, at: float) -> LinkTrouble | None:
     link = kit.address.name
+    told: LinkTrouble | None = getattr(kit.link, "warning", None)
+    if told is not None:
+        return told
     if len(kit.restarts) == RESTARTS and at - kit.restarts[0] < RESTARTS_WITHIN:
         return trouble("restarting", link, seconds=str(len(kit.restarts)))
     load = kit.load

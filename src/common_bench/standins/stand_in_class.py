@@ -182,7 +182,7 @@ class StandInClass:
                     self._fault(name, asked["fault"])
                 else:
                     raise ValueError(f"say what to hang, or one of these faults: {', '.join(FAULTS)}")
-        except (ValueError, KeyError, TypeError, AttributeError) as fault:
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as fault:
             return {"ok": False, "why": str(fault)}
         return {"ok": True}
 
