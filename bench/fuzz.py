@@ -15,8 +15,9 @@ import atheris
 
 with atheris.instrument_imports(include=["common_bench.reading"]):
     from common_bench.model.block import Stamped
+    from common_bench.reading.format_finding import MOST_WAITING
     from common_bench.reading.prompts import waiting_for
-    from common_bench.reading.reader import MOST_WAITING, Reader, values_in
+    from common_bench.reading.reader import Reader, values_in
     from common_bench.reading.spans import spans_of
 
 ROOT = Path(__file__).parent.parent
@@ -32,7 +33,7 @@ def one_input(data: bytes) -> None:
     whole = Reader()
     blocks = whole.feed([Stamped(0.0, data)]).blocks
     assert len(whole.cutter.held) <= LONGEST_HELD
-    assert len(whole._waiting) <= MOST_WAITING + 1
+    assert len(whole.finder._waiting) <= MOST_WAITING + 1
     for block in blocks:
         for at, offset in enumerate(block.offset.tolist()):
             line = data[offset:].replace(b"\r", b"\n").split(b"\n")[0]

@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from common_bench.book.book import Book
@@ -19,9 +20,12 @@ from common_bench.book.lock import BookLock, is_held
 from common_bench.exchange.tables import csv_text
 from common_bench.lesson.exporting import export_all, stems_of
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.block import Block, Series
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
+from common_bench.record.replay import replay
 from common_bench.standins.control import StandInProcess
+from common_bench.workings.evaluate import Evaluator, check
 from waiting import Class
 
 School = Callable[..., Class]
@@ -106,7 +110,11 @@ def test_after_a_kill_the_run_is_shown_exported_and_told_as_cut_off(stand_ins: C
     while time.monotonic() < deadline:
         time.sleep(0.3)
         shown = run("show", book, "--json")
-        runs = json.loads(shown.stdout)["groups"][0]["runs"] if shown.returncode == 0 else []
+        runs = (
+            [run for group in json.loads(shown.stdout)["groups"] for run in group["runs"]]
+            if not shown.returncode
+            else []
+        )
         if runs and runs[0]["readings"]:
             break
     assert runs[0]["state"] == "open", runs
@@ -279,3 +287,23 @@ def test_no_control_sequence_reaches_the_terminal(tmp_path: Path) -> None:
     with pytest.raises(Trouble):
         OpenLesson.open(tmp_path / "none\x1b.benchbook")
     assert "\x1b" not in run("show", tmp_path / "none\x1b.benchbook").stderr
+
+
+def test_a_run_of_more_readings_than_can_be_worked_up_is_kept_with_the_reason(school: School) -> None:
+    made = school(count=1)
+    made.record(3.0)
+    (kept,) = made.lesson.store.kept_runs()
+    with pytest.raises(Trouble) as refused:
+        replay(made.lesson.book, kept, made.lesson.store.channels, most=50)
+    assert refused.value.code == "run-too-large"
+    assert len(replay(made.lesson.book, kept, made.lesson.store.channels).t) > 50
+
+
+def test_readings_that_all_came_at_one_time_break_no_event() -> None:
+    workings = check(["level = calibrated x", "up = rises of level through 5, 0.1 s apart", "g = gap between up"], {"x": ""})  # fmt: skip
+    evaluator = Evaluator(workings)
+    t = np.zeros(200)
+    values = np.tile([1.0, 9.0], 100)
+    block = Block(t, t, t, np.arange(200), np.zeros(200, bool), {"x": values}, np.zeros(200))
+    found = evaluator.push(block, {"x": Series(t, values, "", {})})
+    assert set(found) >= {"level"}

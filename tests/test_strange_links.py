@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import os
 import resource
+import shutil
 import socket
 import sqlite3
 import stat
+import subprocess
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -15,6 +17,7 @@ from pathlib import Path
 from urllib.parse import quote
 
 import keyring
+import paho.mqtt.client as mqtt
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -238,3 +241,52 @@ def test_links_are_only_followed_from_a_folder_of_ones_own_that_is_closed_to_oth
         os.chown(folder, 65_534, -1)
         (folder / "class-1.json").write_bytes(b"{}")
         assert notices(folder) == []
+
+
+# brokers
+
+
+@pytest.fixture
+def guarded_broker(tmp_path: Path) -> Iterator[str]:
+    """A real broker that lets kim in, who says `word`."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    names, setting = tmp_path / "names", tmp_path / "broker.conf"
+    subprocess.run(["mosquitto_passwd", "-b", "-c", str(names), "kim", "word"], check=True, capture_output=True)
+    setting.write_text(f"user root\nlistener {port} 127.0.0.1\nallow_anonymous false\npassword_file {names}\n")
+    process = subprocess.Popen([shutil.which("mosquitto") or "/usr/sbin/mosquitto", "-c", str(setting)], stderr=subprocess.DEVNULL)  # fmt: skip
+    until = time.monotonic() + 10
+    while time.monotonic() < until:
+        with socket.socket() as line:
+            if line.connect_ex(("127.0.0.1", port)) == 0:
+                break
+        time.sleep(0.05)
+    yield f"127.0.0.1:{port}"
+    process.kill()
+    process.wait()
+
+
+def test_a_broker_that_wants_a_password_says_so_and_leaves_out_what_is_too_large(guarded_broker: str) -> None:
+    for wrong in ("", "?user=kim&password=other"):
+        assert told_by(f"mqtt://{guarded_broker}/lab/+{wrong}").code == "password-wanted"
+    opened = open_link(read_address(f"mqtt://{guarded_broker}/lab/+?user=kim&password=word"))
+    host, _, port = guarded_broker.partition(":")
+    sender = mqtt.Client(mqtt.CallbackAPIVersion.VERSION2)
+    sender.username_pw_set("kim", "word")
+    sender.connect(host, int(port))
+    sender.loop_start()
+    heard, until = b"", time.monotonic() + 20
+    try:
+        while time.monotonic() < until and not (b"21.5" in heard and opened.warning is not None):
+            sender.publish("lab/a", b"x" * 200_000)
+            sender.publish("lab/a", b"21.5")
+            time.sleep(0.05)
+            heard += opened.read()
+        assert b"@a\t21.5\n" in heard
+        assert b"xxx" not in heard
+        assert opened.warning is not None
+        assert opened.warning.code == "payload-too-large"
+    finally:
+        sender.loop_stop()
+        opened.close()

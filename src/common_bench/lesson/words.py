@@ -55,7 +55,7 @@ def path_words(lesson: OpenLesson) -> dict[Stage, str]:
         "plug": f"{heard} of {len(groups)} kits heard",
         "calibrate": f"{good} of {len(groups)} good" if calibrates else "nothing to calibrate",
         "record": f"{kept} of {wanted} runs",
-        "work": f"{findings} finding{'s' if findings != 1 else ''}",
+        "work": "working up …" if lesson.working_up.is_busy else f"{findings} finding{'s' if findings != 1 else ''}",
         "pool": f"{state} · {sent} of {len(groups)} in",
     }
 

@@ -43,16 +43,20 @@ class Replayed:
         return float(self.t[-1]) if len(self.t) else 0.0
 
 
-def replay(book: Book, run: Run, channels: dict[str, str]) -> Replayed:
+MOST_READINGS = 10_000_000  # of one run that are worked up at once; what a kit could send in a day at 100 a second
+
+
+def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READINGS) -> Replayed:
     """The run computed from its bytes. channels: channel -> unit of its quantity, as the plan has it.
 
-    Raises FindingTrouble for an empty run. Safe from any thread: it has a connection of its own to the book.
+    Raises FindingTrouble for an empty run, and for one of more than `most` readings. Safe from any thread: it has a connection of its own to the book.
     """
     if run.begin is None or run.end is None or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)
     chain = chain_of(run.setting, run.begin, channels)
     worked: list[Worked] = []
     others: list[OtherLine] = []
+    readings = 0
     for what, at, chunks in heard(book, run.session, run.begin, run.end):
         if what == MISSED:
             chain.missed()
@@ -60,6 +64,9 @@ def replay(book: Book, run: Run, channels: dict[str, str]) -> Replayed:
         if flow is not None:
             worked += flow.worked
             others += flow.heard.other_lines
+            readings += flow.heard.readings
+            if readings > most:
+                raise FindingTrouble("run-too-large", number=run.number, most=most)
     return assembled(run, chain.reader.format, channels, worked, others)
 
 

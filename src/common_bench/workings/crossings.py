@@ -188,7 +188,10 @@ def _slowest(t: Floats, v: Floats) -> float:
     if len(t) < AROUND:
         return 0.0
     t = t - t.mean()
-    slope = abs(float(t @ (v - v.mean())) / float(t @ t))
+    spread = float(t @ t)
+    if spread == 0.0:  # all came at one time, as from a kit that sends without end
+        return 0.0
+    slope = abs(float(t @ (v - v.mean())) / spread)
     return 1 / slope if slope > 0 else 0.0
 
 
