@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -14,6 +15,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QAbstractButton
 
 from common_bench.book.book import Book
 from common_bench.book.lock import BookLock, is_held
@@ -26,6 +30,7 @@ from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
 from common_bench.record.replay import replay
 from common_bench.standins.control import StandInProcess
 from common_bench.workings.evaluate import Evaluator, check
+from person import Desk
 from waiting import Class
 
 School = Callable[..., Class]
@@ -307,3 +312,29 @@ def test_readings_that_all_came_at_one_time_break_no_event() -> None:
     block = Block(t, t, t, np.arange(200), np.zeros(200, bool), {"x": values}, np.zeros(200))
     found = evaluator.push(block, {"x": Series(t, values, "", {})})
     assert set(found) >= {"level"}
+
+
+def test_the_window_tells_of_a_book_that_is_gone_until_it_is_understood_and_writes_one_elsewhere_when_asked(desk: Callable[..., Desk]) -> None:  # fmt: skip
+    made = desk()
+    made.lesson.book.path.unlink()
+    made.see("the book is no longer there")
+    made.hub.tell("something else", "good")
+    made.until(lambda: "something else" not in made.seen(), "that goes")
+    made.see("the book is no longer there")
+    (understood,) = [each for each in made.window.findChildren(QAbstractButton) if each.isVisible() and each.text() == "Understood"]  # fmt: skip
+    QTest.mouseClick(understood, Qt.MouseButton.LeftButton)
+    QTest.qWait(300)
+    assert "no longer there" not in made.seen()
+    holder = sqlite3.connect(made.lesson.book.path, isolation_level=None, timeout=10)
+    holder.execute("BEGIN IMMEDIATE")
+    made.see("not kept now", made.window.benches)
+    made.press("4")
+    made.see("not kept now", made.window.stage)
+    before = made.lesson.book.path
+    made.see("Write it elsewhere")
+    (elsewhere,) = [each for each in made.window.findChildren(QAbstractButton) if each.isVisible() and each.text() == "Write it elsewhere"]  # fmt: skip
+    QTest.mouseClick(elsewhere, Qt.MouseButton.LeftButton)
+    made.see("is now in")
+    assert made.lesson.book.path != before
+    holder.close()
+    made.until(lambda: "not kept now" not in made.seen(made.window.benches), "it is kept again")

@@ -40,8 +40,11 @@ class Rescue:
         try:
             place = self.move()
         except BookTrouble as trouble:
-            return BookTrouble("book-gone-no-rescue", where=str(before), told=trouble.what)
-        return BookTrouble("book-gone", where=str(before), rescued=str(place))
+            return BookTrouble("book-gone-no-rescue", where=before.name, told=trouble.what)
+        beside = place.parent == before.parent
+        return BookTrouble(
+            "book-gone", where=before.name, rescued=f"“{place.name}” beside it" if beside else str(place)
+        )
 
     def move(self, place: Path | None = None) -> Path:
         """The book with all that waits to be written goes on at another place: the one given, or the first that has room.

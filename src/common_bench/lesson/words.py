@@ -109,8 +109,19 @@ def shown(latest: Latest, sensor: SensorPlan | None = None) -> str:
     return digits(latest.value, min(u, abs(latest.value) or u) if u else 0.0, most=3)
 
 
+NOT_KEPT = "not kept now"
+
+
+def is_not_kept(lesson: OpenLesson) -> bool:
+    """Whether what is heard now waits in memory, because the book cannot be written."""
+    trouble = lesson.roster.snapshot.trouble
+    return trouble is not None and trouble.code.startswith("journal-")
+
+
 def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
     state = lesson.roster.state(group)
+    if stage in ("plug", "calibrate", "record") and state is not None and is_not_kept(lesson):
+        return NOT_KEPT, "red"
     why = lesson.roster.why_not_ready(group)
     if stage in ("plug", "calibrate", "record") and why not in ("", "recording"):
         return _trouble_words(lesson, group, why)

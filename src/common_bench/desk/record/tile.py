@@ -14,7 +14,16 @@ from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Field, hbox, offer, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.words import RAW_DIGITS, bench_note, shown, stated_offers, stated_words, tile_warning
+from common_bench.lesson.words import (
+    NOT_KEPT,
+    RAW_DIGITS,
+    bench_note,
+    is_not_kept,
+    shown,
+    stated_offers,
+    stated_words,
+    tile_warning,
+)
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, digits
 from common_bench.record.snapshot import KitState
@@ -175,7 +184,8 @@ class Tile(QFrame):
         self.progress.setValue(0)
         if state is not None and state.run is not None:
             run = state.run
-            self._say_state(f"● run {run.number}", "red" if state.trouble else "copper")
+            kept_words = f" · {NOT_KEPT}" if is_not_kept(lesson) else ""
+            self._say_state(f"● run {run.number}{kept_words}", "red" if state.trouble or kept_words else "copper")
             if run.rule.seconds:
                 self.progress.setValue(round(1000 * min(1.0, run.seconds / run.rule.seconds)))
                 say(self.progress_words, f"{run.seconds:.0f} of {run.rule.seconds:g} s")
@@ -186,6 +196,8 @@ class Tile(QFrame):
             calibrated = kit is not None and (lesson.store.calibrations(kit) or not lesson.store.plan.sensors)
             if why:
                 self._say_state(bench_note(why), "red")
+            elif is_not_kept(lesson):
+                self._say_state(NOT_KEPT, "red")
             elif calibrated:
                 self._say_state("ready", "good")
             else:

@@ -20,6 +20,7 @@ class News:
     def __init__(self, hub: Hub) -> None:
         self._hub = hub
         self._back: dict[int, float] = {}
+        self._moved: Trouble | None = None  # the book goes on elsewhere, and nobody has said that it is understood
         self._doubts: dict[int, StreamFormat] = {}  # kits that record, and how their lines would be read better
 
     def tell_event(self, each: EngineEvent) -> None:
@@ -44,7 +45,10 @@ class News:
             self._tell_read_anew(each.kit, alias, each.format)
         elif each.what == "run-kept" and each.kit in self._doubts:
             self._offer_reading_anew(each.kit, alias, self._doubts.pop(each.kit))
-        elif each.what in ("failed", "moved") and each.trouble is not None:
+        elif each.what == "moved" and each.trouble is not None:
+            self._moved = each.trouble
+            self._tell_moved(each.trouble)
+        elif each.what == "failed" and each.trouble is not None:
             self._hub.tell(each.trouble.sentence, "red")
 
     def _tell_if_not_worked_up(self, run: int) -> None:
@@ -55,8 +59,19 @@ class News:
                 f"{alias} run {found.number} is kept, without a finding: {found.trouble.trouble.sentence}"
             )
 
+    def _tell_moved(self, moved: Trouble) -> None:
+        """The book goes on elsewhere: that is told again and again until somebody has understood it."""
+
+        def understood() -> None:
+            self._moved = None
+            self._hub.messages.clear()
+
+        self._hub.tell(moved.sentence, "red", act="Understood", then=understood, ended=lambda: False)
+
     def tell_whole_trouble(self) -> None:
         """What keeps all kits from being heard or kept stands there, in red, for as long as it lasts."""
+        if self._moved is not None and not self._hub.messages.text:
+            self._tell_moved(self._moved)
         trouble = self._hub.lesson.roster.snapshot.trouble
         if trouble is not None and self._hub.messages.text != trouble.sentence:
             refused = trouble.code in ("journal-refused", "journal-memory-full")
