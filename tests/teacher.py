@@ -118,6 +118,7 @@ class Teacher:
     def record(self, count: int) -> None:
         """A run on every bench that is ready, to its end and worked up."""
         store = self.bench.hub.lesson.store
+        self.ready(count)
         before = {run.id for run in store.runs()}
         self.press("4", "R")
         self.until(lambda: len({run.id for run in store.kept_runs()} - before) == count, "the runs are kept")

@@ -37,7 +37,7 @@ def _field(value: Any) -> str:
 
 def harmless(text: str) -> str:
     """Words of a cell that no spreadsheet takes for a formula: such ones get a `'` in front; what steers is written out."""
-    shown = visible(text)
+    shown = "\r".join(visible(part) for part in text.split("\r"))  # a line's end within a cell stays one
     if shown[:1] in FORMULA_SIGNS and not NUMBER_ALONE.fullmatch(shown):
         return f"'{shown}"
     return shown
