@@ -31,10 +31,6 @@ def book(tmp_path: Path) -> Path:
 
 @pytest.mark.parametrize("seed", SEEDS)
 def test_a_damaged_book_gives_sentences_only(book: Path, seed: int, capsys: pytest.CaptureFixture[str]) -> None:
-    try_damaged(book, seed, capsys)
-
-
-def try_damaged(book: Path, seed: int, capsys: pytest.CaptureFixture[str]) -> None:
     how = damaged(book, seed)
     for words in (["check", str(book)], ["show", str(book)], ["show", str(book), "--json"], ["pool", str(book), "--json"], ["export", str(book), str(book.parent / f"out-{seed}")]):  # fmt: skip
         code = main(words)

@@ -60,12 +60,13 @@ class Block:
 
 class Source(NamedTuple):
     """Where a share of an uncertainty comes from. A `common` one moves all readings together, so
-    that averaging does not shrink it; the others are independent from reading to reading. `which`
-    tells apart sources of one name that are independent of each other."""
+    that averaging does not shrink it; the others are independent from reading to reading. `which` says which event
+    made it (this constant at its place of its line, this reading, this mean of these readings): two shares are one only
+    where it is the same."""
 
     name: str
     common: bool
-    which: int = 0
+    which: int | str = 0
 
 
 @dataclass(frozen=True, slots=True)

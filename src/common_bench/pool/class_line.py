@@ -175,7 +175,8 @@ def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace]) -> Me
     except (Trouble, ZeroDivisionError):
         return None
     gradient = np.array([by_a, by_b])
-    return Measured(centre.value, float(np.sqrt(gradient @ line.covariance @ gradient)), centre.unit)
+    u_line = float(gradient @ line.covariance @ gradient)  # the formula's own constants are the centre's u
+    return Measured(centre.value, float(np.sqrt(u_line + centre.u**2)), centre.unit)
 
 
 def _judged_in_turn(places: Sequence[GroupPlace], graph: ClassGraph) -> tuple[GroupPlace, ...]:

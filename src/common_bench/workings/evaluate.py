@@ -102,6 +102,7 @@ class Evaluator:
         self._block: Block | None = None
         self._calibrated: Mapping[str, Series] = {}
         self._values: dict[str, Value] = {}
+        self._line = ""  # the working that is worked out just now
 
     def push(self, block: Block, calibrated: Mapping[str, Series]) -> dict[str, Series | Events]:
         """calibrated: channel -> its quantity over the block. Gives what is new of each working by name."""
@@ -109,8 +110,10 @@ class Evaluator:
         for line in self._lines:
             assert line.read is not None
             assert line.kind is not None
+            self._line = line.name
             self._values[line.name] = shown_in(self._of(line.read.expression), line.kind.unit)
         for name, node in self._inner.items():
+            self._line = name.partition(INNER)[0]
             self._values[name] = self._of(node)
         return {name: value for name, value in self._values.items() if not isinstance(value, NumberOf)}
 
@@ -138,7 +141,7 @@ class Evaluator:
                 last = {source: share[-1:] for source, share in events.parts.items()}
                 self._before[id(node)] = Events(events.t[-1:], events.fresh[-1:], last)
             return found
-        return elementwise(node, [self._of(each) for each in node.operands])
+        return elementwise(node, [self._of(each) for each in node.operands], self._line)
 
     def _series(self, channel: str) -> Series:
         assert self._block is not None
@@ -204,11 +207,11 @@ def _difference(unit_text: str) -> str:
     return "K" if counts_from_own_zero(unit_text) else unit_text
 
 
-def elementwise(node: Node, operands: Sequence[Value]) -> Value:
-    """Forms that work value by value. Uncertainties go first-order through each source of its own
+def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
+    """Forms that work value by value. line: the name of the working that the node stands in. Uncertainties go first-order through each source of its own
     (JCGM 100, eq. 10 and 13), so that x - x is exactly 0."""
     if node.form == "quantity":
-        source = Source(f"{node.word}", True, node.start)
+        source = Source(f"{node.word}", True, f"{line}:{node.start}")  # as it stands at this place of this line
         return NumberOf(node.value, node.unit, {source: node.u} if node.u else {})
     if node.form == "name":
         return NumberOf(CONSTANTS[node.word])
@@ -328,14 +331,15 @@ def over_span(
 
     def of(node: Node) -> Value:
         if node.form == "time_when":
-            return time_of_first(results[inner_name(within, node)], span, node.word)
+            inner = inner_name(within, node)
+            return time_of_first(results[inner], span, node.word, inner)
         if node.form == "over":
             operand = node.operands[0]
-            inner = results[operand.word if operand.form == "name" else inner_name(within, operand)]
-            return number_over(node.word, inner, span)
+            inner = operand.word if operand.form == "name" else inner_name(within, operand)
+            return number_over(node.word, results[inner], span, inner)
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
-        return elementwise(node, [of(each) for each in node.operands])
+        return elementwise(node, [of(each) for each in node.operands], within)
 
     within = ""
     for line in workings.lines:
@@ -359,7 +363,7 @@ def number_from(text: str, names: Mapping[str, Measured]) -> Measured:
         if node.form == "name" and node.word in names:
             given = names[node.word]
             return NumberOf(given.value, given.unit, {Source(node.word, True): given.u})
-        return elementwise(node, [of(each) for each in node.operands])
+        return elementwise(node, [of(each) for each in node.operands], read.name)
 
     value = shown_in(of(read.expression), kind.unit)
     assert isinstance(value, NumberOf)

@@ -58,7 +58,7 @@ class Formula:
         own = set(reading.parts)
         values: dict[str, Value] = {READING: Series(reading.t, reading.values, self._raw_unit, reading.parts)}
         for read, kind in self._lines:
-            found = shown_in(_of(read.expression, values), kind.unit)
+            found = shown_in(_of(read.expression, values, read.name), kind.unit)
             values[read.name] = _named(found, read.name, own)
         last = values[self._lines[-1][0].name]
         assert isinstance(last, Series)
@@ -66,10 +66,10 @@ class Formula:
         return Series(reading.t, last.values, last.unit, shares)
 
 
-def _of(node: Node, values: dict[str, Value]) -> Value:
+def _of(node: Node, values: dict[str, Value], line: str) -> Value:
     if node.form == "name" and node.word in values:
         return values[node.word]
-    return elementwise(node, [_of(each, values) for each in node.operands])
+    return elementwise(node, [_of(each, values, line) for each in node.operands], line)
 
 
 def _named(value: Value, name: str, own: set[Source]) -> Value:

@@ -1,0 +1,108 @@
+"""Uncertainties against simulations with a known truth: sources that know which event they are, means of gaps."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from common_bench.fits.straight_line import straight_line
+from common_bench.model.block import Block, Series, Source
+from common_bench.workings.evaluate import Evaluator, check, gathered, number_from, over_span
+from common_bench.workings.spans import number_over
+
+NOISE = Source("noise of x", False)
+
+
+def worked(lines: list[str], x: np.ndarray, u: float, spacing: float = 0.02) -> dict[str, tuple[float, float]]:
+    """Findings over all readings of x, each with an independent u: name -> (value, u)."""
+    workings = check(["x = calibrated raw", *lines], {"raw": ""})
+    assert [line.trouble for line in workings.lines] == [None] * (len(lines) + 1)
+    n = len(x)
+    t = np.arange(n) * spacing
+    block = Block(t, t, t, np.arange(n), np.zeros(n, bool), {"raw": x}, np.zeros(n))
+    results = gathered([Evaluator(workings).push(block, {"raw": Series(t, x, "", {NOISE: np.full(n, u)})})])
+    found = over_span(workings, results, (0.0, n * spacing))
+    return {name: (number.value, number.u) for name, number in found.items()}
+
+
+@pytest.mark.parametrize(
+    ("finding", "held"),
+    [
+        ("first of x - last of x", (0.95, 1.05)),
+        ("first of x - first of x", (0.0, 0.0)),
+        ("mean of x - mean of x", (0.0, 0.0)),
+        ("first of x + mean of x", (0.9, 1.1)),
+        ("2 * first of x - last of x", (0.95, 1.05)),
+        ("first of x * last of x", (0.9, 1.1)),
+    ],
+)
+def test_a_difference_of_readings_is_as_uncertain_as_it_scatters(finding: str, held: tuple[float, float]) -> None:
+    dice = np.random.default_rng(1)
+    made = [worked([f"d = {finding}"], 5.0 + dice.normal(0, 0.05, 40), 0.05)["d"] for _ in range(1500)]
+    scatter, stated = float(np.std([value for value, _ in made])), float(np.mean([u for _, u in made]))
+    if held == (0.0, 0.0):
+        assert (scatter, stated) == (0.0, 0.0)
+    else:
+        assert held[0] < stated / scatter < held[1]
+
+
+def test_constants_written_alike_are_two_things_and_one_used_twice_is_one() -> None:
+    lines = ["a = 5 ± 1", "b = 5 ± 1", "bb = 5.0 ± 1", "two = a - b", "other = a - bb", "same = a - a", "both = a + b"]  # fmt: skip
+    found = worked(lines, np.ones(3), 0.1)
+    assert found["two"] == (0.0, pytest.approx(2**0.5))
+    assert found["other"] == (0.0, pytest.approx(2**0.5))
+    assert found["same"] == (0.0, 0.0)
+    assert found["both"] == (10.0, pytest.approx(2**0.5))
+
+
+def test_means_of_two_different_series_of_events_share_nothing() -> None:
+    dice = np.random.default_rng(3)
+    t = np.arange(4000) * 0.02
+    x = np.sin(2 * np.pi * t / 1.3) + 0.5 * np.sin(2 * np.pi * t / 0.37) + dice.normal(0, 0.02, len(t))
+    lines = ["up = rises of x through 0.9, 0.5 s apart", "down = falls of x through -0.9, 0.5 s apart", "a = mean of gap between up", "b = mean of gap between down", "d = a - b", "none = a - a"]  # fmt: skip
+    found = worked(lines, x, 0.02)
+    assert found["d"][1] == pytest.approx(float(np.hypot(found["a"][1], found["b"][1])), rel=0.05)
+    assert found["none"][1] == 0.0
+
+
+def test_a_constant_in_the_class_finding_keeps_its_uncertainty() -> None:
+    assert number_from("2.0 ± 0.5 kg", {}).u == pytest.approx(0.5)
+    line = straight_line(np.arange(4.0), 3.0 * np.arange(4.0), np.zeros(4), np.full(4, 1e-6))
+    from common_bench.pool.class_line import _class_finding
+
+    class Place:
+        x = y = type("V", (), {"unit": ""})()
+
+    found = _class_finding("slope * 2.0 ± 0.5 kg", line, [Place()])  # type: ignore[list-item]
+    assert found is not None
+    assert (found.value, found.u) == (pytest.approx(6.0), pytest.approx(1.5, rel=1e-3))
+
+
+def gaps_of(events: np.ndarray) -> Series:
+    return Series(events[1:], np.diff(events), "s", {}, None, events[:-1])
+
+
+@pytest.mark.parametrize("n", [6, 12, 30])
+@pytest.mark.parametrize(("timing", "pace"), [(1.0, 0.0), (1.0, 0.5), (0.0, 1.0)])
+def test_a_mean_of_gaps_holds_the_truth_whether_events_or_the_pace_scatter(n: int, timing: float, pace: float) -> None:
+    dice = np.random.default_rng(n)
+    held, widths, means = 0, [], []
+    for _ in range(1500):
+        true = np.cumsum(50.0 + dice.normal(0, pace, n + 1) if pace else np.full(n + 1, 50.0))
+        found = number_over("mean", gaps_of(true + dice.normal(0, timing, n + 1)), (0.0, 1e9), "g")
+        held += abs(found.value - 50.0) <= stats.t.ppf(0.975, n - 1) * found.u
+        widths.append(found.u)
+        means.append(found.value)
+    assert held / 1500 >= 0.93
+    best = float(np.std(means))
+    assert np.mean(widths) < (3.2 if pace == 0.0 else 2.1) * best, "and not by being far too wide"
+
+
+def test_gaps_that_do_not_follow_on_one_another_are_repeated_observations() -> None:
+    dice = np.random.default_rng(5)
+    values = dice.normal(2.0, 0.1, 20)
+    t = np.arange(20) * 10.0 + values
+    apart = Series(t, values, "s", {}, None, t - values)
+    found = number_over("mean", apart, (0.0, 1e9), "g")
+    assert found.u == pytest.approx(float(np.std(values, ddof=1)) / 20**0.5)
