@@ -8,6 +8,8 @@ from scipy import stats
 
 from common_bench.fits.straight_line import straight_line
 from common_bench.model.block import Block, Series, Source
+from common_bench.model.measured import Measured
+from common_bench.model.trouble import WorkingTrouble
 from common_bench.workings.evaluate import Evaluator, check, gathered, number_from, over_span
 from common_bench.workings.spans import number_over
 
@@ -106,3 +108,57 @@ def test_gaps_that_do_not_follow_on_one_another_are_repeated_observations() -> N
     apart = Series(t, values, "s", {}, None, t - values)
     found = number_over("mean", apart, (0.0, 1e9), "g")
     assert found.u == pytest.approx(float(np.std(values, ddof=1)) / 20**0.5)
+
+
+@pytest.mark.parametrize(
+    ("text", "value", "unit"),
+    [
+        ("20 °C - 5 K", 15.0, "°C"),
+        ("20 °C + 5 K", 25.0, "°C"),
+        ("5 K + 20 °C", 25.0, "°C"),
+        ("68 °F + 10 K", 86.0, "°F"),
+        ("20 °C - 68 °F", 0.0, "K"),
+        ("68 °F - 50 °F", 10.0, "K"),
+        ("(25 °C - 20 °C) as K", 5.0, "K"),
+        ("2 * (25 °C - 20 °C)", 10.0, "K"),
+        ("20 °C as K", 293.15, "K"),
+        ("20 °C - (25 °C - 20 °C)", 15.0, "°C"),
+        ("300 rpm as Hz", 5.0, "Hz"),
+        ("6 Hz as rpm", 360.0, "rpm"),
+        ("60 rpm as rad/s", 2 * np.pi, "rad/s"),
+    ],
+)
+def test_temperatures_their_differences_and_turns_are_told_apart(text: str, value: float, unit: str) -> None:
+    found = number_from(text, {})
+    assert (found.value, found.unit) == (pytest.approx(value, abs=1e-9), unit)
+
+
+@pytest.mark.parametrize(
+    ("text", "code"),
+    [
+        ("5 K - 20 °C", "temperature-from-kelvin"),
+        ("20 °C + 5 °C", "sum-of-temperatures"),
+        ("(25 °C - 20 °C) as °C", "difference-as-temperature"),
+        ("2 * (25 °C - 20 °C) as °F", "difference-as-temperature"),
+        ("2 * 20 °C", "own-zero-in-product"),
+        ("1 / (20 °C)", "own-zero-in-product"),
+        ("sqrt(20 °C)", "own-zero-in-power"),
+        ("3 dB + 3 dB", "logarithm-in-sum"),
+        ("2 * 3 dB", "logarithm-in-sum"),
+    ],
+)
+def test_what_makes_no_sense_of_temperatures_and_levels_is_refused_with_a_way_out(text: str, code: str) -> None:
+    with pytest.raises(WorkingTrouble) as refused:
+        number_from(text, {})
+    assert refused.value.code == code
+    assert refused.value.do
+
+
+@pytest.mark.parametrize(("left", "right"), [("°C", "K"), ("°F", "K"), ("°C", "°F")])
+def test_uncertainties_of_temperatures_go_with_their_steps(left: str, right: str) -> None:
+    dice = np.random.default_rng(7)
+    names = {"a": Measured(30.0, 0.3, left), "b": Measured(7.0, 0.4, right)}
+    found = number_from("a - b", names)
+    drawn = [number_from("a - b", {"a": Measured(30.0 + dice.normal(0, 0.3), 0.0, left), "b": Measured(7.0 + dice.normal(0, 0.4), 0.0, right)}).value for _ in range(2000)]  # fmt: skip
+    assert found.value == pytest.approx(float(np.mean(drawn)), abs=0.1)
+    assert found.u == pytest.approx(float(np.std(drawn)), rel=0.05)

@@ -14,7 +14,7 @@ from common_bench.model.class_line import MEAN, SCATTER
 from common_bench.model.measured import read_measured
 from common_bench.model.plan import Condition, Plan, SensorPlan, measured_line
 from common_bench.model.trouble import PlanTrouble, Trouble, WorkingTrouble
-from common_bench.model.units import product, same_kind, unit
+from common_bench.model.units import interval_of, product, same_kind, unit
 from common_bench.workings.evaluate import Workings, check
 from common_bench.workings.formula import Formula
 from common_bench.workings.kinds import NO_UNIT, Kind, kind_of
@@ -229,9 +229,9 @@ def pool_names(plan: Plan, workings: Workings) -> dict[str, Kind]:
 def parameters_of(plan: Plan, x_unit: str, y_unit: str) -> dict[str, Kind]:
     """What the class finding may be made of, with units."""
     if plan.graph is not None and plan.graph.has_line:
-        return {"slope": Kind("number", product(y_unit, x_unit, -1.0)), "intercept": Kind("number", y_unit)}
-    scatter = "K" if y_unit in ("°C", "°F") else y_unit
-    return {MEAN: Kind("number", y_unit), SCATTER: Kind("number", scatter)}
+        slope = product(interval_of(y_unit), interval_of(x_unit), -1.0)
+        return {"slope": Kind("number", slope), "intercept": Kind("number", y_unit)}
+    return {MEAN: Kind("number", y_unit), SCATTER: Kind("number", interval_of(y_unit))}
 
 
 def _expression(text: str, names: Mapping[str, Kind]) -> Kind:

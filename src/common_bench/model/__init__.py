@@ -114,6 +114,9 @@ OFFERS = {
     "units": (
         "conversion",
         "counts_from_own_zero",
+        "degree_of",
+        "interval_of",
+        "is_logarithmic",
         "is_unit",
         "power",
         "product",

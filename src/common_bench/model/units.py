@@ -24,6 +24,8 @@ MOST_BRACKETS = 4
 EXPONENT = re.compile(
     r"\*\*-?(\d{1,2}(?:\.\d{1,20})?)(?!\*\*|[\w.^(])"
 )  # of what the library is asked; no power of a power
+TURNS = re.compile(r"\brpm\b")
+ANGLES_IN = re.compile(r"rad|turn|revolution|cycle|deg(?!C|F)|°(?![CF])")
 MANY_DIGITS = re.compile(r"\d{5}")
 ASKED = 4096  # questions that are remembered
 COMMON = ("N", "s", "ms", "m", "cm", "mm", "g", "kg", "V", "mV", "A", "mA", "K", "°C", "Pa", "kPa", "Hz", "J", "W")
@@ -128,6 +130,7 @@ def conversion(source: str, target: str) -> tuple[float, float]:
         return 1.0, 0.0
     if not same_kind(source, target):
         raise UnitTrouble("units-do-not-fit", source=source or "a pure number", target=target or "a pure number")
+    source, target = _turns_as_counts(source, target), _turns_as_counts(target, source)
     ask = registry().Quantity
     try:
         zero = float(ask(0.0, unit(source)).to(unit(target)).magnitude)
@@ -138,6 +141,13 @@ def conversion(source: str, target: str) -> tuple[float, float]:
         raise UnitTrouble("conversion-too-large", source=source, target=target)
     # Differences are taken far from zero for offset units only, so plain factors stay exact.
     return (one, 0.0) if zero == 0.0 else (one - zero, zero)
+
+
+def _turns_as_counts(text: str, other: str) -> str:
+    """Turns are angles to the units library; beside a pace without an angle, as Hz, each is counted as one."""
+    if TURNS.search(text) and not TURNS.search(other) and not ANGLES_IN.search(other):
+        return TURNS.sub("(counts/min)", text)
+    return text
 
 
 @lru_cache(maxsize=ASKED)
@@ -156,3 +166,20 @@ def power(text: str, exponent: float) -> str:
 def counts_from_own_zero(text: str) -> bool:
     """Whether a unit counts from a zero of its own, as °C does."""
     return not registry().Quantity(1, unit(text))._is_multiplicative
+
+
+@lru_cache(maxsize=ASKED)
+def is_logarithmic(text: str) -> bool:
+    """Whether a unit is the logarithm of a ratio, as dB, so that its values do not add up as quantities do."""
+    return counts_from_own_zero(text) and not same_kind(text, "K")
+
+
+def interval_of(text: str) -> str:
+    """The unit of differences between values in a unit: K for temperatures that count from a zero of their own."""
+    return "K" if counts_from_own_zero(text) and not is_logarithmic(text) else text
+
+
+@lru_cache(maxsize=ASKED)
+def degree_of(text: str) -> float:
+    """How many K one step of a temperature's unit is: 1 for °C and K, 5/9 for °F."""
+    return conversion(text, "K")[0]

@@ -25,7 +25,7 @@ from common_bench.model.measured import Measured, plain
 from common_bench.model.plan import ClassGraph, Plan
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
-from common_bench.model.units import counts_from_own_zero
+from common_bench.model.units import counts_from_own_zero, interval_of
 from common_bench.workings.evaluate import number_from
 
 LEAST_GROUPS = 3
@@ -156,7 +156,7 @@ def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace]) -> Me
     """The formula over slope and intercept; their correlation counts where both are used (by rotating
     to the centre of the points, the formula is evaluated with each moved by its own uncertainty)."""
     x_unit, y_unit = places[0].x.unit, places[0].y.unit
-    unit = f"({y_unit})/({x_unit})" if x_unit else y_unit
+    unit = f"({interval_of(y_unit)})/({interval_of(x_unit)})" if x_unit else interval_of(y_unit)
 
     def value(intercept: float, slope: float) -> Measured:
         return number_from(

@@ -10,7 +10,7 @@ import numpy as np
 from common_bench.model.block import Block, Bools, Events, Floats, Series, Source, joined
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import WorkingTrouble
-from common_bench.model.units import conversion, counts_from_own_zero, power, product, same_kind
+from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way
 from common_bench.workings.kinds import ANGLES, CONSTANTS, Kind, constant, kind_of
 from common_bench.workings.peaks import PeakFinder, gaps_between
@@ -222,9 +222,19 @@ def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
         return _function(node.word, values[0])
     left, right = values
     if node.form in ("add", "subtract"):
-        unit_text = "K" if node.form == "subtract" and left.unit == right.unit == "°C" else left.unit
-        factor, offset = conversion(right.unit, left.unit) if left.unit != right.unit else (1.0, 0.0)
         sign = 1.0 if node.form == "add" else -1.0
+        own = counts_from_own_zero(left.unit), counts_from_own_zero(right.unit)
+        if own == (True, True):  # the difference of two temperatures
+            (step, zero), (other, its) = conversion(left.unit, "K"), conversion(right.unit, "K")
+            difference = (_raw(left) * step + zero) - (_raw(right) * other + its)
+            return _combined(values, difference, [step, -other], "K")
+        if any(own):  # a temperature and a difference, in the temperature's unit
+            to, by = (left, right) if own[0] else (right, left)
+            step = conversion(by.unit, "K")[0] / degree_of(to.unit)
+            gradients = [1.0, sign * step] if own[0] else [sign * step, 1.0]
+            return _combined(values, _raw(to) + sign * _raw(by) * step, gradients, to.unit)
+        unit_text = left.unit
+        factor, offset = conversion(right.unit, left.unit) if left.unit != right.unit else (1.0, 0.0)
         return _combined(values, _raw(left) + sign * (_raw(right) * factor + offset), [1.0, sign * factor], unit_text)
     a, b = _raw(left), _raw(right)
     if node.form == "multiply":

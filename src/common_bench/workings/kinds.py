@@ -5,11 +5,20 @@ from __future__ import annotations
 import difflib
 import math
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from common_bench.model.trouble import UnitTrouble, WorkingTrouble, as_another
-from common_bench.model.units import conversion, counts_from_own_zero, power, product, same_kind, unit
+from common_bench.model.units import (
+    conversion,
+    counts_from_own_zero,
+    interval_of,
+    is_logarithmic,
+    power,
+    product,
+    same_kind,
+    unit,
+)
 from common_bench.workings.reading import Node, Read
 
 Shape = Literal["series", "events", "at events", "number"]
@@ -27,12 +36,14 @@ ANGLES = ("sin", "cos", "tan")
 @dataclass(frozen=True)
 class Kind:
     """`events` is the identity of the events (the place where they are found) that a value “at events” belongs to, or
-    that events are themselves; `late`: known only once a span is chosen."""
+    that events are themselves; `late`: known only once a span is chosen; `difference`: of two temperatures, which is no
+    temperature."""
 
     shape: Shape
     unit: str = ""
     events: str = ""
     late: bool = False
+    difference: bool = False
 
     @property
     def words(self) -> str:
@@ -56,8 +67,17 @@ def kind_of(
             raise as_another(WorkingTrouble, fault).at(read.expression.start, read.expression.end) from None
         if not fits:
             raise _refused("cannot-be-shown-in-unit", read.expression, unit=found.unit or NO_UNIT, wanted=read.unit)  # fmt: skip
-        found = Kind(found.shape, read.unit, found.events, found.late)
+        if found.difference and counts_from_own_zero(read.unit):
+            raise _refused("difference-as-temperature", read.expression, wanted=read.unit)
+        found = replace(found, unit=read.unit)
     return found
+
+
+def _refuse_logarithms(node: Node, *kinds: Kind) -> None:
+    """Levels in dB are logarithms of ratios: what their sum or product means depends on what they are levels of."""
+    for kind in kinds:
+        if is_logarithmic(kind.unit):
+            raise _refused("logarithm-in-sum", node, unit=kind.unit)
 
 
 def _fits(source: str, target: str) -> bool:
@@ -145,20 +165,31 @@ class _Check:
         word = "added to" if node.form == "add" else "taken from"
         if not _fits(left.unit, right.unit):
             raise _refused("sum-of-unlike-units", node, unit=right.unit or NO_UNIT, word=word, wanted=left.unit or NO_UNIT)  # fmt: skip
-        if node.form == "subtract" and counts_from_own_zero(left.unit) and counts_from_own_zero(right.unit):
-            return Kind(shape, "K", events, late)
-        if node.form == "add" and counts_from_own_zero(left.unit) and counts_from_own_zero(right.unit):
-            raise _refused("sum-of-temperatures", node)
-        return Kind(shape, left.unit, events, late)
+        _refuse_logarithms(node, left, right)
+        own = counts_from_own_zero(left.unit), counts_from_own_zero(right.unit)
+        if own == (True, True):
+            if node.form == "add":
+                raise _refused("sum-of-temperatures", node)
+            return Kind(shape, "K", events, late, difference=True)
+        if own == (False, True):
+            if node.form == "subtract":
+                raise _refused("temperature-from-kelvin", node, unit=right.unit)
+            return Kind(shape, right.unit, events, late)
+        return Kind(shape, left.unit, events, late, left.difference and right.difference)
 
     _add = _subtract = _sum
 
     def _scaled(self, node: Node) -> Kind:
         left, right, shape, events, late = self._both(node)
         for kind, operand in zip((left, right), node.operands, strict=True):
-            if counts_from_own_zero(kind.unit) and not (left.unit == "" or right.unit == ""):
+            _refuse_logarithms(operand, kind)
+            if counts_from_own_zero(kind.unit):
                 raise _refused("own-zero-in-product", operand, unit=kind.unit)
-        return Kind(shape, product(left.unit, right.unit, 1.0 if node.form == "multiply" else -1.0), events, late)
+        unit = product(left.unit, right.unit, 1.0 if node.form == "multiply" else -1.0)
+        scaled = (left.difference and not right.unit) or (
+            right.difference and not left.unit and node.form == "multiply"
+        )
+        return Kind(shape, unit, events, late, scaled)
 
     _multiply = _divide = _scaled
 
@@ -189,6 +220,8 @@ class _Check:
         if node.word == "abs":
             return inner
         if node.word == "sqrt":
+            if counts_from_own_zero(inner.unit):
+                raise _refused("own-zero-in-power", node.operands[0], unit=inner.unit)
             return Kind(inner.shape, power(inner.unit, 0.5), inner.events, inner.late)
         wanted = "°" if node.word in ANGLES else ""
         if not _fits(inner.unit, wanted):
@@ -262,8 +295,9 @@ class _Check:
             return Kind("number", "", late=True)
         if inner.shape not in ("series", "at events"):
             raise _refused("span-form-needs-series", node.operands[0], word=node.word, words=inner.words)
+        scatters = node.word == "scatter" and counts_from_own_zero(inner.unit)
         return Kind(
-            "number", "K" if node.word == "scatter" and counts_from_own_zero(inner.unit) else inner.unit, late=True
+            "number", interval_of(inner.unit) if scatters else inner.unit, late=True, difference=inner.difference
         )
 
 
