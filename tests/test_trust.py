@@ -162,3 +162,18 @@ def test_uncertainties_of_temperatures_go_with_their_steps(left: str, right: str
     drawn = [number_from("a - b", {"a": Measured(30.0 + dice.normal(0, 0.3), 0.0, left), "b": Measured(7.0 + dice.normal(0, 0.4), 0.0, right)}).value for _ in range(2000)]  # fmt: skip
     assert found.value == pytest.approx(float(np.mean(drawn)), abs=0.1)
     assert found.u == pytest.approx(float(np.std(drawn)), rel=0.05)
+
+
+@pytest.mark.parametrize("events", ["peaks in x above 0.5, 0.6 s apart", "rises of x through 0, 0.6 s apart"])
+@pytest.mark.parametrize("every", [1, 7])
+def test_a_stretch_without_value_is_a_gap_like_one_without_lines(events: str, every: int) -> None:
+    t = np.arange(3000) * 0.02 / every
+    x = np.sin(2 * np.pi * t / 1.7 + 0.3)
+    x[np.arange(len(t)) % every != 0] = np.nan  # a slower column than the others of its kit
+    whole = worked([f"e = {events}", "g = mean of gap between e", "n = count of e"], x, 0.001, 0.02 / every)
+    holed = x.copy()
+    holed[(t > t[-1] * 0.4) & (t < t[-1] * 0.4 + 2.4)] = np.nan
+    found = worked([f"e = {events}", "g = mean of gap between e"], holed, 0.001, 0.02 / every)  # fmt: skip
+    assert whole["g"][0] == pytest.approx(1.7, abs=0.004)
+    assert found["g"][0] == pytest.approx(1.7, abs=0.004), "no swing over what is missing"
+    assert whole["n"][0] >= t[-1] / 1.7 - 2

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way
 from common_bench.workings.kinds import ANGLES, CONSTANTS, Kind, constant, kind_of
+from common_bench.workings.missing import Absences
 from common_bench.workings.peaks import PeakFinder, gaps_between
 from common_bench.workings.reading import Node, Read, read_working
 from common_bench.workings.spans import NumberOf, number_over, time_of_first
@@ -97,6 +98,7 @@ class Evaluator:
         self._finders: dict[tuple[int, str], PeakFinder] = {}  # by node and the unit in which its quantity comes
         self._crossings: dict[tuple[int, str], CrossingFinder] = {}
         self._pairs: dict[int, Pairs] = {}
+        self._absences: dict[int, Absences] = {}
         self._before: dict[int, Events] = {}
         self._kinds = workings.kinds
         self._block: Block | None = None
@@ -171,7 +173,7 @@ class Evaluator:
                 depth.to(_difference(series.unit) or depth.unit).value if depth else 0.0,
             )  # fmt: skip
             self._crossings[place] = CrossingFinder(crossed)
-        return self._crossings[place].push(series, self._block)
+        return self._crossings[place].push(series, replace(self._block, gap_before=self._gaps(node, series)))
 
     def _peaks(self, node: Node) -> Events:
         assert self._block is not None
@@ -186,7 +188,14 @@ class Evaluator:
             self._finders[place] = PeakFinder(
                 sign * level.to(series.unit or level.unit).value, apart.to("s").value, sign=sign
             )
-        return self._finders[place].push(series, self._block.gap_before, self._block.clock_u)
+        return self._finders[place].push(series, self._gaps(node, series), self._block.clock_u)
+
+    def _gaps(self, node: Node, series: Series) -> Bools:
+        """Before which readings something is missing: lines, or values of this quantity."""
+        assert self._block is not None
+        if series.edges:  # it has a value only where it changes
+            return self._block.gap_before
+        return self._absences.setdefault(id(node), Absences()).gaps(series.values, self._block.gap_before)
 
 
 def inner_name(line: str, node: Node) -> str:
