@@ -171,6 +171,7 @@ class Tile(QFrame):
 
     def _say_state(self, words: str, tone: str) -> None:
         say(self.state, "●" if self._tiny else words, tone)
+        self.state.setMinimumWidth(self.state.sizeHint().width())  # the name gives way, not the state
         if self._tiny:
             set_tip(self.state, words)
 
@@ -213,11 +214,13 @@ class Tile(QFrame):
         set_property(self, "tone", "amber" if warning else "")
         words = lesson.store.plan.tiles.get("record", "")
         say(self.told, warning or words, "amber" if warning else "small")
-        self.told.setVisible(
-            bool(warning) or (bool(words) and not self._small and (state is None or state.run is None))
-        )
-        self.trouble.setVisible(bool(trouble) and not (state is not None and state.run is not None))
-        self.trace.setVisible(not self.trouble.isVisibleTo(self))
+        in_trouble = bool(trouble) and not (state is not None and state.run is not None)
+        self.trouble.setVisible(in_trouble)
+        self.trace.setVisible(not in_trouble)
+        idle = state is None or state.run is None
+        self.told.setVisible(bool(warning) or (bool(words) and not self._small and idle and not in_trouble))
+        for each in () if self._tiny else (self.value, self.unit):
+            each.setVisible(not in_trouble)  # the words of what is wrong need the room, and there is no value
         say(self.trouble, trouble)
 
     def draw(self, seconds: float, names: tuple[str, ...]) -> None:
