@@ -161,6 +161,26 @@ def test_on_a_full_disk_it_is_told_at_once_and_all_of_it_is_written_elsewhere(st
     place.unlink()
 
 
+def test_stopped_by_hand_on_a_full_disk_it_says_where_all_of_it_is(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:  # fmt: skip
+    kits = stand_ins("--rate", "400", count=1)
+    small = tmp_path / "small"
+    small.mkdir()
+    words = [*COMMAND, "record", str(small / "s.benchbook"), kits.link("Basalt"), "--for", "60s"]
+    inside = f'mount -t tmpfs -o size=1500k tmpfs {small} && exec "$@"'
+    process = subprocess.Popen(["unshare", "-m" if os.getuid() == 0 else "-rm", "sh", "-c", inside, "sh", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+    assert process.stdout is not None
+    while "cannot be written" not in process.stdout.readline():
+        assert process.poll() is None
+    process.send_signal(signal.SIGINT)
+    _, told = process.communicate(timeout=60)
+    assert process.returncode == 2
+    assert "rescued" in told
+    place = next(Path(os.environ["XDG_DATA_HOME"]).rglob("s rescued*.benchbook"))
+    (kept,) = json.loads(run("show", place, "--json").stdout)["groups"][0]["runs"]
+    assert kept["ended_by"] == "the program was closed"
+    place.unlink()
+
+
 @pytest.mark.parametrize("way", ["deleted", "replaced"])
 def test_a_book_that_goes_away_while_it_is_open_goes_on_beside_it(school: School, way: str) -> None:
     made = school(count=2)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -12,7 +13,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from common_bench.exchange.figure import class_graph
 from common_bench.exchange.tables import csv_text, harmless, pool_csv, pool_json
+from common_bench.model.bench import emblem_for
 from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph
 from common_bench.model.plan_file import shipped_plan
@@ -46,6 +49,14 @@ def rows_of(
                 )
             )  # fmt: skip
     return rows
+
+
+@pytest.mark.parametrize("words", ["$x^{$", "\\frac{1}{0}", "100 % & $5", "\x00\x1b[31m", "two\nlines", "x" * 10_000])
+def test_the_class_graph_on_paper_takes_any_words_as_they_are(words: str, tmp_path: Path) -> None:
+    rows = [msgspec.structs.replace(row, alias=words) for row in rows_of(np.random.default_rng(2))]
+    result = class_result(PLAN, rows)
+    class_graph(tmp_path / "g.png", words, result, {group: emblem_for(group) for group in range(6)})
+    assert (tmp_path / "g.png").stat().st_size > 10_000
 
 
 def test_g_is_held_by_its_interval_as_often_as_it_says() -> None:

@@ -40,8 +40,8 @@ OFFERS = {
     "steady": (
         "HOLD",
         "Limits",
-        "Steadiness",
         "steadiness",
+        "Steadiness",
         "STRETCHES",
     ),
 }

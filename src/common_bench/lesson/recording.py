@@ -47,17 +47,21 @@ def record(
         lesson = OpenLesson.make(
             book, plan_from_file(plan) if plan else Plan("Recording"), "", ALIASES[: len(links)], speed=speed
         )
-    told = Progress(say)
+    told, stopped = Progress(say), False
     try:
         for trouble in lesson.notices:
             say(trouble.sentence)
         groups = _benches(lesson, links, say if known else lambda _: None)
         _wait(lesson, groups)
         _record(lesson, groups, seconds, told)
+    except KeyboardInterrupt:
+        stopped = True
     finally:
         _close(lesson, told)
     if told.moved is not None:
         raise told.moved
+    if stopped:
+        raise KeyboardInterrupt
 
 
 class Progress:
