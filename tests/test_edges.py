@@ -20,11 +20,12 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton
 
 from common_bench.book.book import Book
+from common_bench.book.journal import HEARD, JournalEntry, JournalWriter, heard
 from common_bench.book.lock import BookLock, is_held
 from common_bench.exchange.tables import csv_text
 from common_bench.lesson.exporting import export_all, stems_of
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.model.block import Block, Series
+from common_bench.model.block import Block, Series, Stamped
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
 from common_bench.record.replay import replay
@@ -358,3 +359,30 @@ def test_the_window_tells_of_a_book_that_is_gone_until_it_is_understood_and_writ
     assert made.lesson.book.path != before
     holder.close()
     made.until(lambda: "not kept now" not in made.seen(made.window.benches), "it is kept again")
+
+
+def test_what_waits_in_memory_has_a_limit_beyond_which_it_is_dropped_counted_and_a_gap(session: tuple[Book, int]) -> None:  # fmt: skip
+    book, number = session
+    holder = sqlite3.connect(book.path, isolation_level=None)
+    writer = JournalWriter(book.path, most_held=1000)
+    writer.put(JournalEntry(number, HEARD, 0.5, [Stamped(0.5, b"before\n")]))
+    writer.flush()
+    holder.execute("BEGIN IMMEDIATE")
+    for k in range(30):
+        writer.put(JournalEntry(number, HEARD, 1.0 + k, [Stamped(1.0 + k, b"%02d" % k + b"x" * 97 + b"\n")]))
+    until = time.monotonic() + 20
+    while writer.trouble is None and time.monotonic() < until:
+        time.sleep(0.05)
+    assert writer.trouble is not None
+    assert writer.trouble.code == "journal-memory-full"
+    assert writer.dropped == 2000
+    holder.execute("ROLLBACK")
+    holder.close()
+    writer.flush()
+    assert writer.trouble is None
+    writer.put(JournalEntry(number, HEARD, 99.0, [Stamped(99.0, b"after\n")]))
+    writer.close()
+    found = list(heard(book, number, 0, 10**6))
+    assert b"".join(chunk.data for _, _, chunks in found for chunk in chunks) == b"before\n" + b"".join(b"%02d" % k + b"x" * 97 + b"\n" for k in range(10)) + b"after\n"  # fmt: skip
+    assert "lost" in [what for what, _, _ in found]
+    assert any("are missing" in each for each in book.check()), "what was dropped is known to be missing"
