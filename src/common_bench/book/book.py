@@ -20,10 +20,8 @@ from sqlalchemy import (
     insert,
     select,
     text,
-    type_coerce,
     update,
 )
-from sqlalchemy.types import NullType
 
 from common_bench.book import schema
 from common_bench.book.book_file import check_file, connect, copy_for_writing, identity_of, now, remove
@@ -169,11 +167,7 @@ class Book:
     def is_there(self) -> bool:
         """Whether the file at its path is still the one that was opened: not deleted, not replaced, not on a stick that
         was pulled."""
-        try:
-            found = self.path.stat()
-        except OSError:
-            return False
-        return (found.st_dev, found.st_ino) == self._identity
+        return identity_of(self.path) == self._identity
 
     def move(self, path: Path) -> Path:
         """Goes on at another place, with a whole copy of what it holds; the file that was open stays as it is. Raises
@@ -212,10 +206,8 @@ class Book:
         """Rows of a table where the named columns have these values, in the order in which they were made. A row with a
         damaged cell is left out, and told in `damage`."""
         source = schema.TABLES[table]
-        columns = [type_coerce(column, NullType()).label(column.name) for column in source.columns]
-        query = (
-            select(*columns).where(*(source.c[name] == value for name, value in equal.items())).order_by(source.c.id)
-        )
+        wanted = (source.c[name] == value for name, value in equal.items())
+        query = select(*schema.as_they_lie(source)).where(*wanted).order_by(source.c.id)
         with self._transaction() as connection:
             found = [dict(row) for row in connection.execute(query).mappings()]
         sound = []

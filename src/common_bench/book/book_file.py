@@ -54,6 +54,7 @@ def _quoted(path: Path) -> str:
 
 
 def identity_of(path: Path) -> tuple[int, int]:
+    """(device, inode) of what lies at a path; zeros where nothing does."""
     with suppress(OSError):
         found = path.stat()
         return found.st_dev, found.st_ino
@@ -61,6 +62,7 @@ def identity_of(path: Path) -> tuple[int, int]:
 
 
 def remove(path: Path) -> None:
+    """A book's file with all that the database keeps beside it, as far as they can be removed."""
     for ending in ("", "-wal", "-shm", "-journal"):
         with suppress(OSError):
             path.with_name(path.name + ending).unlink(missing_ok=True)

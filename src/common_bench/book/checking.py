@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Engine, select, text, type_coerce
-from sqlalchemy.types import NullType
+from sqlalchemy import Engine, select, text
 
 from common_bench.book import schema
 from common_bench.book.soundness import journal_fault
 
 
 def file_problems(engine: Engine) -> list[str]:
+    """What the database itself finds wrong: pages, and rows that belong to none."""
     with engine.connect() as connection:
         problems = [str(row[0]) for row in connection.execute(text("PRAGMA integrity_check")) if row[0] != "ok"]
         return problems + [
@@ -22,9 +22,9 @@ def journal_problems(engine: Engine) -> list[str]:
     """Row by row, so that a book of any size can be looked at."""
     problems: list[str] = []
     expected: dict[object, int | None] = {}
-    columns = [type_coerce(column, NullType()).label(column.name) for column in schema.journal.columns]
+    query = select(*schema.as_they_lie(schema.journal)).order_by(schema.journal.c.id)
     with engine.connect() as connection:
-        rows = connection.execution_options(yield_per=200).execute(select(*columns).order_by(schema.journal.c.id))
+        rows = connection.execution_options(yield_per=200).execute(query)
         for found in rows.mappings():
             row = dict(found)
             fault = journal_fault(row)

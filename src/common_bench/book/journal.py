@@ -14,8 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, func, insert, select, type_coerce, update
-from sqlalchemy.types import NullType
+from sqlalchemy import Connection, func, insert, select, update
 
 from common_bench.book import schema
 from common_bench.book.book import Book
@@ -57,9 +56,9 @@ class JournalWriter:
     """Writes entries in the order in which they were put, in one transaction every EVERY seconds.
 
     Nobody who puts something waits. What cannot be written waits in memory, up to `most_held` bytes; what was heard
-    beyond that is dropped, counted, told, and a gap. After `close` everything is in the book. A kill at any instant loses at most what came since the last transaction. Whatever fails is
-    told in `trouble` for as long as it lasts, and what waited is tried again: the writer never goes on
-    without it, and never ends while entries wait.
+    beyond that is dropped, counted, told, and a gap. After `close` everything is in the book. A kill at any instant loses
+    at most what came since the last transaction. Whatever fails is told in `trouble` for as long as it lasts, and what
+    waited is tried again: the writer never goes on without it, and never ends while entries wait.
     """
 
     def __init__(self, path: Path, *, most_held: int = MOST_HELD) -> None:
@@ -86,11 +85,6 @@ class JournalWriter:
         if self._trouble is not None and self._dropping:
             return EngineTrouble("journal-memory-full", held=self._most_held // 1_000_000, dropped=self.dropped)
         return self._trouble
-
-    @property
-    def waits(self) -> bool:
-        """Whether anything is in memory that is not in the book."""
-        return self._held > 0 or bool(self._waiting)
 
     def put(self, entry: JournalEntry) -> None:
         size = sum(len(chunk.data) for chunk in entry.chunks)
@@ -263,7 +257,7 @@ def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str,
                 j.c.session == session, j.c.first_byte <= begin, j.c.what == HEARD
             )
             first = connection.execute(earlier).scalar() or 0
-            query = select(*(type_coerce(column, NullType()).label(column.name) for column in j.columns)).where(
+            query = select(*schema.as_they_lie(j)).where(
                 j.c.session == session, j.c.first_byte >= first, j.c.first_byte < end
             )
             rows = connection.execution_options(yield_per=200).execute(query.order_by(j.c.id)).mappings()

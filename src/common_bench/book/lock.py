@@ -63,7 +63,7 @@ def lock_path(book: Path) -> Path:
     """The file beside a book that is held while it is open."""
     name = f".{book.name}.open"
     if len(os.fsencode(name)) > LONGEST_FILE_NAME:
-        raise BookTrouble("book-name-too-long", where=str(book)) from None
+        raise BookTrouble("book-name-too-long", where=str(book))
     return book.with_name(name)
 
 

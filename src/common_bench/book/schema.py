@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import (
     Column,
     Float,
@@ -13,7 +15,10 @@ from sqlalchemy import (
     Table,
     Text,
     UniqueConstraint,
+    type_coerce,
 )
+from sqlalchemy.sql.elements import Label
+from sqlalchemy.types import NullType
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
 SCHEMA_VERSION = 4  # each step up is a function in migrations.py
@@ -90,5 +95,11 @@ finding = _table(
 )  # fmt: skip
 pooled = _table("pooled", _of("run"), _text("sent_at"), _text("aside"), UniqueConstraint("run"))
 change = _table("change", _text("made_at"), _text("label"), _text("rows"), _text("state"))
+
+
+def as_they_lie(table: Table) -> list[Label[Any]]:
+    """The columns of a table as the file holds them, whatever that is: a damaged cell is to be seen, not turned round."""
+    return [type_coerce(column, NullType()).label(column.name) for column in table.columns]
+
 
 TABLES = {table.name: table for table in metadata.sorted_tables}

@@ -40,8 +40,8 @@ OFFERS = {
     "steady": (
         "HOLD",
         "Limits",
-        "steadiness",
         "Steadiness",
+        "steadiness",
         "STRETCHES",
     ),
 }

@@ -18,6 +18,9 @@ from common_bench.model.measured import Measured
 from common_bench.model.run import PoolRow
 from common_bench.model.visible import visible
 
+FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r", "＝", "＋", "－", "＠")
+NUMBER_ALONE = re.compile(r"[+\-]?[0-9]+(?:\.[0-9]*)?(?:[eE][+\-]?[0-9]+)?")
+
 
 def csv_text(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
     """One table as RFC 4180 has it. Unknown numbers are empty fields, never zero."""
@@ -41,10 +44,6 @@ def harmless(text: str) -> str:
     if shown[:1] in FORMULA_SIGNS and not NUMBER_ALONE.fullmatch(shown):
         return f"'{shown}"
     return shown
-
-
-FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r", "＝", "＋", "－", "＠")
-NUMBER_ALONE = re.compile(r"[+\-]?[0-9]+(?:\.[0-9]*)?(?:[eE][+\-]?[0-9]+)?")
 
 
 def with_unit(name: str, unit: str) -> str:

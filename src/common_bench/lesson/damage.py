@@ -19,7 +19,6 @@ from common_bench.lesson.store_rows import (
 )
 from common_bench.links.address import read_address
 from common_bench.model.bench import SHAPES
-from common_bench.model.measured import Measured
 from common_bench.model.units import unit
 
 REFERENCES = {
@@ -54,12 +53,8 @@ def _run(row: Row) -> None:
 
 
 def _value(row: Row) -> None:
-    if row["value"] is None and not row["words"]:
-        return
     if row["value"] is not None:
-        found = measured_of(row)
-        unit(found.unit)
-        assert isinstance(found, Measured)
+        unit(measured_of(row).unit)
 
 
 def _finding(row: Row) -> None:

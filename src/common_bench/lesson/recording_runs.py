@@ -58,8 +58,8 @@ class Recording:
         return begun
 
     def end_runs(self, groups: Sequence[int], ending: Ending = BY_HAND) -> list[int]:
-        """Ends the runs under way on these benches; gives their ids. ending: why. Raises EngineTrouble where one could not be ended
-        in time; it goes on then."""
+        """Ends the runs under way on these benches; gives their ids. ending: why. Raises EngineTrouble where one could
+        not be ended in time; it goes on then."""
         ended = []
         for group in groups:
             state = self._roster.state(group)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from common_bench.book.changes import Change
 from common_bench.lesson.changes import Changes
@@ -38,9 +38,7 @@ class Register:
         gone = {group.alias.lower(): group.id for group in store.all_groups if group.gone}
         for alias in aliases:
             wanted = " ".join(alias.split()).lower()
-            if not wanted or wanted in taken or len(wanted) > LONGEST_ALIAS:
-                raise PlanTrouble("alias-taken", alias=alias.strip()[:LONGEST_ALIAS])
-            refuse_unshown(alias)
+            _refuse_alias(alias, wanted, taken)
             taken.add(wanted)
         if len(taken) > MOST_GROUPS:
             raise PlanTrouble("too-many-groups", most=MOST_GROUPS)
@@ -68,9 +66,7 @@ class Register:
         """Raises PlanTrouble for an alias that is empty or taken."""
         wanted = " ".join(alias.split())
         taken = {each.alias.lower() for each in self._store.all_groups if each.id != group}
-        if not wanted or wanted.lower() in taken or len(wanted) > LONGEST_ALIAS:
-            raise PlanTrouble("alias-taken", alias=wanted[:LONGEST_ALIAS])
-        refuse_unshown(alias)
+        _refuse_alias(alias, wanted.lower(), taken)
         return self._changes.do("Rename a group", [self._store.book.changed("group", group, alias=wanted)])
 
     def set_emblem(self, group: int, emblem: Emblem) -> Change:
@@ -103,8 +99,11 @@ class Register:
         return self._changes.do("Change initials", [self._store.book.changed("group", group, initials=wanted)])
 
 
-def refuse_unshown(alias: str) -> None:
-    """Raises PlanTrouble for an alias with characters that cannot be shown."""
+def _refuse_alias(alias: str, wanted: str, taken: Collection[str]) -> None:
+    """Raises PlanTrouble for an alias that is empty, too long or taken, or has characters that cannot be shown. wanted: it
+    as it is compared."""
+    if not wanted or wanted in taken or len(wanted) > LONGEST_ALIAS:
+        raise PlanTrouble("alias-taken", alias=alias.strip()[:LONGEST_ALIAS])
     if STEERING.search(alias):
         raise PlanTrouble("alias-unshown", alias=alias)
 
@@ -123,7 +122,5 @@ def aliases_from(text: str, names: Sequence[str]) -> list[str]:
     if len(found) > MOST_GROUPS:
         raise PlanTrouble("too-many-groups", most=MOST_GROUPS)
     for alias in found:
-        refuse_unshown(alias)
-        if len(alias) > LONGEST_ALIAS:
-            raise PlanTrouble("alias-taken", alias=alias[:LONGEST_ALIAS])
+        _refuse_alias(alias, alias, ())
     return found

@@ -46,13 +46,13 @@ class Rescue:
             "book-gone", where=before.name, rescued=f"“{place.name}” beside it" if beside else str(place)
         )
 
-    def move(self, place: Path | None = None) -> Path:
-        """The book with all that waits to be written goes on at another place: the one given, or the first that has room.
-        Gives it. Raises BookTrouble where there is none."""
+    def move(self) -> Path:
+        """The book with all that waits to be written goes on at the first other place that has room. Gives it. Raises
+        BookTrouble where there is none."""
         assert self._journal is not None
         book = self._store.book
         refused: BookTrouble | None = None
-        for path in [place] if place is not None else places(book):
+        for path in places(book):
             try:
                 self._journal.go_on_in(lambda path=path: book.move(path))  # type: ignore[misc]
             except BookTrouble as trouble:

@@ -61,13 +61,18 @@ class Address:
         return self.kind in ("serial", "rfc2217")
 
     @property
+    def host_text(self) -> str:
+        """The host as it stands before a port: one with colons of its own in brackets."""
+        return f"[{self.host}]" if ":" in self.host else self.host
+
+    @property
     def name(self) -> str:
         """Without settings, as it is shown."""
         if self.kind == "serial":
             return self.path
         if self.kind == "file":
             return f"file:{self.path}"
-        host = f"[{self.host}]" if ":" in self.host else self.host
+        host = self.host_text
         place = f"{host}:{self.port}" if self.port != USUAL_PORT[self.kind] else host
         return f"{self.kind}://{place}" + (f"/{self.path}" if self.path else "")
 

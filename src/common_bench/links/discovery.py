@@ -15,8 +15,6 @@ from common_bench.model.bench import Port, StandInNotice
 from common_bench.model.trouble import LinkTrouble
 
 FOLDER_SETTING = "COMMON_BENCH_PORTS"
-
-
 OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
 
 

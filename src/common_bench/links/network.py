@@ -12,6 +12,7 @@ from common_bench.links.address import Address
 from common_bench.links.causes import trouble
 from common_bench.links.link import PumpedLink, Throttle
 from common_bench.links.serial_link import serial_settings
+from common_bench.model.trouble import LinkTrouble
 
 CONNECT_WITHIN = 5.0  # s
 LOOK = 0.2  # s
@@ -60,8 +61,7 @@ class RemoteSerialLink(PumpedLink):
         from serial import rfc2217
 
         try:
-            host = f"[{self.address.host}]" if ":" in self.address.host else self.address.host
-            place = f"rfc2217://{host}:{self.address.port}"
+            place = f"rfc2217://{self.address.host_text}:{self.address.port}"
             port = rfc2217.Serial(None, timeout=LOOK, **serial_settings(self.address))
             port.port = place
             port.open()
@@ -123,13 +123,14 @@ class BrokerLink(PumpedLink):
         if self.address.setting("user"):
             client.username_pw_set(self.address.setting("user"), self.address.setting("password"))
         waiting: queue.Queue[bytes] = queue.Queue(MOST_UNREAD)
-        refused: list[str] = []
+        refused: list[LinkTrouble] = []
         topic = self.address.path
         before = wildcard_place(topic)
 
         def connected(_: Any, __: Any, ___: Any, reason: Any, ____: Any) -> None:
             if reason.is_failure:
-                refused.append("" if reason.value in NOT_ALLOWED else str(reason))
+                cause = "password-wanted" if reason.value in NOT_ALLOWED else "no-host"
+                refused.append(trouble(cause, self.address.name, why=str(reason)))
             else:
                 client.subscribe(topic, qos=0)
                 self.connected = True
@@ -146,7 +147,7 @@ class BrokerLink(PumpedLink):
                 self._tell_flood(True)
 
         def gone(*_: Any) -> None:
-            refused.append("the broker ended the connection")
+            refused.append(trouble("no-host", self.address.name, why="the broker ended the connection"))
 
         client.on_connect, client.on_message, client.on_disconnect = connected, came, gone
         client.connect(self.address.host, self.address.port, keepalive=10)
@@ -158,10 +159,8 @@ class BrokerLink(PumpedLink):
                 try:
                     data = waiting.get(timeout=LOOK)
                 except queue.Empty:
-                    if refused and not refused[0]:
-                        raise trouble("password-wanted", self.address.name) from None
                     if refused:
-                        raise trouble("no-host", self.address.name, why=refused[0]) from None
+                        raise refused[0] from None
                     continue
                 self._pass_on(data)
                 self._tell_flood(throttle.count(len(data)))

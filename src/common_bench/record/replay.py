@@ -49,7 +49,8 @@ MOST_READINGS = 10_000_000  # of one run that are worked up at once; what a kit 
 def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READINGS) -> Replayed:
     """The run computed from its bytes. channels: channel -> unit of its quantity, as the plan has it.
 
-    Raises FindingTrouble for an empty run, and for one of more than `most` readings. Safe from any thread: it has a connection of its own to the book.
+    Raises FindingTrouble for an empty run, and for one of more than `most` readings. Safe from any thread: it has a
+    connection of its own to the book.
     """
     if run.begin is None or run.end is None or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)

@@ -217,8 +217,10 @@ def _difference(unit_text: str) -> str:
 
 
 def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
-    """Forms that work value by value. line: the name of the working that the node stands in. Uncertainties go first-order through each source of its own
-    (JCGM 100, eq. 10 and 13), so that x - x is exactly 0."""
+    """Forms that work value by value. line: the name of the working that the node stands in.
+
+    Uncertainties go first-order through each source of its own (JCGM 100, eq. 10 and 13), so that x - x is exactly 0.
+    """
     if node.form == "quantity":
         source = Source(f"{node.word}", True, f"{line}:{node.start}")  # as it stands at this place of this line
         return NumberOf(node.value, node.unit, {source: node.u} if node.u else {})
@@ -239,7 +241,7 @@ def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
             return _combined(values, difference, [step, -other], "K")
         if any(own):  # a temperature and a difference, in the temperature's unit
             to, by = (left, right) if own[0] else (right, left)
-            step = conversion(by.unit, "K")[0] / degree_of(to.unit)
+            step = degree_of(by.unit) / degree_of(to.unit)
             gradients = [1.0, sign * step] if own[0] else [sign * step, 1.0]
             return _combined(values, _raw(to) + sign * _raw(by) * step, gradients, to.unit)
         unit_text = left.unit

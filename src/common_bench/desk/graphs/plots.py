@@ -19,6 +19,7 @@ from common_bench.model.measured import plain
 from common_bench.model.visible import on_one_line
 
 Numbers = Floats | Sequence[float]
+LONGEST_NOTE = 120  # characters on a graph
 
 pg.setConfigOptions(antialias=False, background=None, foreground="#6B7680")
 
@@ -142,9 +143,6 @@ class Graph(pg.PlotWidget):
         made = pg.InfiniteLine(y, angle=0, pen=pen(colour, 1.0, dashed=dashed))
         self.addItem(made, ignoreBounds=True)
         return made
-
-
-LONGEST_NOTE = 120  # characters on a graph
 
 
 class MovingLine(pg.GraphicsObject):

@@ -29,6 +29,11 @@ def escaped(text: str) -> str:
     return html.escape(visible(text, LONGEST_SHOWN))
 
 
+def without_marks(text: str) -> str:
+    """Text for a button, a box or a menu, on one line, where a `&` is one and no mark of a key."""
+    return on_one_line(text, LONGEST_SHOWN).replace("&", "&&")
+
+
 class PlainLabel(QLabel):
     """Guarantees that nothing in its text is read as markup, steers it, or is longer than a screen can hold."""
 

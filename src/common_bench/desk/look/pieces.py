@@ -29,9 +29,17 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from common_bench.desk.look.labels import LONGEST_SHOWN, PlainLabel, RichLabel, ShortLabel, label, set_tip
+from common_bench.desk.look.labels import (
+    LONGEST_SHOWN,
+    PlainLabel,
+    RichLabel,
+    ShortLabel,
+    label,
+    set_tip,
+    without_marks,
+)
 from common_bench.desk.look.sheet import palette, px
-from common_bench.model.visible import on_one_line, visible
+from common_bench.model.visible import visible
 
 SomeWidget = TypeVar("SomeWidget", bound=QWidget)
 Cell = str | tuple[str, str]
@@ -118,7 +126,7 @@ class PlainButton(QPushButton):
         self.setText(text)
 
     def setText(self, text: str | None) -> None:
-        super().setText(on_one_line(text or "", LONGEST_SHOWN).replace("&", "&&"))
+        super().setText(without_marks(text or ""))
 
     def text(self) -> str:
         return super().text().replace("&&", "&")
@@ -126,7 +134,7 @@ class PlainButton(QPushButton):
 
 def tick_box(text: str) -> QCheckBox:
     """Something that is on or off."""
-    return unfocused(QCheckBox(on_one_line(text).replace("&", "&&")))
+    return unfocused(QCheckBox(without_marks(text)))
 
 
 def button(text: str, act: Callable[[], object], *, role: str = "", tip: str = "") -> QPushButton:
@@ -290,8 +298,9 @@ class Table(QTableWidget):
                     if column not in self._edit:
                         item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
                     self.setItem(at, column, item)
-                if item.text() != visible(text, LONGEST_SHOWN):
-                    item.setText(visible(text, LONGEST_SHOWN))
+                shown = visible(text, LONGEST_SHOWN)
+                if item.text() != shown:
+                    item.setText(shown)
                     set_tip(item, text if len(text) > LONG_CELL else "")
                 colour = QColor(palette().tone(tone) if tone else palette().ink)
                 if item.foreground().color() != colour:

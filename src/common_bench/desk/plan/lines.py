@@ -9,14 +9,13 @@ from PyQt6.QtCore import QEvent, QStringListModel, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
-from common_bench.desk.look.labels import ShortLabel, label, set_tip
+from common_bench.desk.look.labels import ShortLabel, label, set_tip, without_marks
 from common_bench.desk.look.pieces import Card, Field, button, hbox, say, scrolled, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.cards import keys_back
 from common_bench.lesson.plan_editing import PlanLine, completions, correction, word_before
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble, WorkingTrouble
-from common_bench.model.visible import on_one_line
 
 KIND_WIDE, VALUE_WIDE = 64, 146  # px
 HEADINGS = ("Measure", "Find events", "Work out", "Find a number")
@@ -270,7 +269,7 @@ class LinesCard(Card):
     def _open_menu(self, at: int) -> None:
         menu = QMenu(self)
         for text in self._ready()[at][1]:
-            action = menu.addAction(on_one_line(text).replace("&", "&&"))
+            action = menu.addAction(without_marks(text))
             assert action is not None
             action.triggered.connect(lambda _, text=text: self._kept(None, text))
         menu.popup(self._menus[at].mapToGlobal(self._menus[at].rect().bottomLeft()))
