@@ -8,11 +8,11 @@ from typing import NamedTuple
 import numpy as np
 
 from common_bench.calibrate.applied import Applied
-from common_bench.calibrate.curves import CURVES
 from common_bench.calibrate.fitting import calibrate
 from common_bench.calibrate.steady import HOLD, PROPOSE, STRETCHES, steadiness
-from common_bench.model.block import Floats
-from common_bench.model.calibration import CurveChoice, Frame, ReferencePoint
+from common_bench.model.block import Floats, Series
+from common_bench.model.calibration import CurveChoice, ReferencePoint
+from common_bench.model.uncertainty import combined, coverage_factor
 
 COUNTS_TO_OHMS = ("voltage = reading * 3.30 V / 4095", "resistance = 10000 ohm * voltage / (3.30 V - voltage)")
 
@@ -40,7 +40,6 @@ def _through_divider(counts: Floats) -> Floats:
 
 
 _TABLE_AT = np.array([120.0, 260.0, 410.0, 600.0, 820.0, 990.0])
-_TABLE = CURVES["monotone-table"]
 TRUTHS = (
     Truth("offset only", "°C", np.array([5.0, 20.0, 60.0]), lambda x: x + 0.7, 0.03, 0.1, 0.05),
     Truth("proportion", "N", np.array([2e4, 1e5, 3e5]), lambda x: 9.8e-6 * x, 30.0, 60.0, 0.003),
@@ -55,7 +54,7 @@ TRUTHS = (
           lambda x: 1 / (1 / 298.15 + np.log(x / 1e4) / 3950) - 273.15, 10.0, 20.0, 0.08),
     Truth("thermistor, three parameters", "°C", np.linspace(900, 3200, 6), _through_divider, 0.5, 1.5, 0.08, COUNTS_TO_OHMS),
     Truth("monotone table", "kPa", _TABLE_AT,
-          lambda x: _TABLE.value(np.array([100.0, 130, 141, 190, 260, 275]), x, Frame(knots=tuple(_TABLE_AT))), 0.5, 1.0, 0.4),
+          lambda x: 100 + 60 * np.log1p(x / 80) + 1e-4 * x**2, 0.5, 1.0, 0.4),
 )  # fmt: skip
 
 
@@ -80,8 +79,44 @@ def coverage(truth: Truth, trials: int, seed: int) -> float:
         ready = Applied(calibrate("c", "q", truth.unit, CurveChoice(truth.kind, truth.steps), points_of(truth, dice)))
         true = dice.uniform(truth.at.min(), truth.at.max())
         series = ready.series(np.zeros(1), np.array([true + dice.normal(0, truth.noise)]))
-        held += bool(abs(series.values[0] - truth.value(np.array([true]))[0]) <= 1.96 * series.u[0])
+        held += holds(series, float(truth.value(np.array([true]))[0]))
     return held / trials
+
+
+def holds(series: Series, true: float) -> bool:
+    """Whether the 95% interval of a series of one value holds the truth."""
+    u, dof = combined({source: float(share[0]) for source, share in series.parts.items()})
+    return bool(abs(series.values[0] - true) <= coverage_factor(dof) * u)
+
+
+def table_coverage(points: int, trials: int, seed: int, u_reference: float) -> tuple[float, float]:
+    """The same for tables through points of simulated thermistors, bare or in a divider, at places between them; and the
+    median uncertainty beside u_reference."""
+    dice = np.random.default_rng(seed)
+    held, sizes = 0, []
+    while len(sizes) < trials:
+        low, high = np.sort(dice.uniform(-10, 100, 2))
+        if high - low < 30:
+            continue
+        bend, beside = dice.uniform(2800, 4600), 10 ** dice.uniform(3.5, 4.5)
+        divided = dice.random() < 0.5
+
+        def reading(t: Floats, bend: float = bend, beside: float = beside, divided: bool = divided) -> Floats:
+            ohms = 1e4 * np.exp(bend * (1 / (t + 273.15) - 1 / 298.15))
+            return 4095 * ohms / (ohms + beside) if divided else ohms
+
+        at = low + (high - low) * (np.arange(points) + np.r_[0, dice.uniform(-0.2, 0.2, points - 2), 0]) / (points - 1)
+        taken = [
+            ReferencePoint(f"{k}", float(x), 1e-6, float(y), u_reference, "°C")
+            for k, (x, y) in enumerate(zip(reading(at), at + dice.normal(0, u_reference, points), strict=True))
+        ]
+        true = dice.uniform(low, high)
+        series = Applied(calibrate("c", "q", "°C", "monotone table", taken)).series(
+            np.zeros(1), reading(np.array([true]))
+        )
+        held += holds(series, true)
+        sizes.append(float(series.u[0]))
+    return held / trials, float(np.median(sizes)) / u_reference
 
 
 class Settled(NamedTuple):

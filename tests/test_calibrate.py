@@ -189,7 +189,7 @@ def test_the_uncertainty_of_a_point_knows_that_neighbours_resemble_each_other(by
         point = take_point(HELD, "N", t, 5000 + smoothed(seed, by, t), reason="whatever it does")
         off.append((point.reading - 5000) / point.u_reading)
         assert point.independent < 400 * (1 - by) / (1 + by) * 2.5 + 5
-    assert 0.8 < np.std(off) < 1.35
+    assert 0.45 < np.std(off) < 1.1, "what may still come counts, though here nothing does"
 
 
 def test_a_point_keeps_all_that_it_was_taken_from() -> None:

@@ -156,7 +156,7 @@ def test_a_mean_shrinks_what_is_independent_and_keeps_what_is_common() -> None:
         ["x = calibrated load", "m = mean of x", "s = scatter of x", "n = largest of x", "half = m / 2"],
         t,
         np.full(400, 2.0),
-    )
+    )  # nothing scatters, so that what is stated of single readings is all that is known
     numbers = over_span(workings, results, (0.0, 8.0))
     assert numbers["m"].parts[SCALE] == pytest.approx(2e-3)
     (noise,) = [share for source, share in numbers["m"].parts.items() if source.name == NOISE.name]

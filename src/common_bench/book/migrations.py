@@ -161,4 +161,10 @@ def _from_3(book: sqlite3.Connection) -> None:
         book.executemany("UPDATE journal SET check_sum = ? WHERE id = ?", sums)
 
 
-STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3}
+def _from_4(book: sqlite3.Connection) -> None:
+    """From how many degrees of freedom an uncertainty is known."""
+    book.execute("ALTER TABLE calibration ADD COLUMN u_dof FLOAT")
+    book.execute("ALTER TABLE finding ADD COLUMN dof FLOAT")
+
+
+STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}

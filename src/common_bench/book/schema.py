@@ -21,7 +21,7 @@ from sqlalchemy.sql.elements import Label
 from sqlalchemy.types import NullType
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 4  # each step up is a function in migrations.py
+SCHEMA_VERSION = 5  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
@@ -67,7 +67,7 @@ calibration = _table(
     "calibration", _of("kit"), _text("channel"), _text("quantity"), _text("unit"), _text("curve"), _text("parameters"),
     _text("covariance"), Column("range_low", Float), Column("range_high", Float), _text("points"), Column("noise", Float),
     Column("step", Float), _text("made_at"), _text("aside"), _text("frame"), _text("choice"), Column("chi_square", Float),
-    Column("dof", Integer), Column("rms_residual", Float),
+    Column("dof", Integer), Column("rms_residual", Float), Column("u_dof", Float),
 )  # fmt: skip
 session = _table(
     "session", _of("lesson"), _of("kit"), _text("link"), _text("opened_at"), Column("world_speed", Float, server_default="1"),
@@ -91,7 +91,7 @@ moment = _table("moment", _of("run"), Column("t", Float, nullable=False), _text(
 finding = _table(
     "finding", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
     Column("span_from", Float), Column("span_to", Float), Column("n", Integer), _text("words"), _text("made_of"),
-    _text("working"), _text("made_at"), Column("guesses", Integer, server_default="0"), UniqueConstraint("run", "name"),
+    _text("working"), _text("made_at"), Column("guesses", Integer, server_default="0"), Column("dof", Float), UniqueConstraint("run", "name"),
 )  # fmt: skip
 pooled = _table("pooled", _of("run"), _text("sent_at"), _text("aside"), UniqueConstraint("run"))
 change = _table("change", _text("made_at"), _text("label"), _text("rows"), _text("state"))

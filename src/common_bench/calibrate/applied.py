@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
+from common_bench.calibrate.between import Between
 from common_bench.calibrate.curves import CURVES, counted, horner, natural, row_of, sensitivity_of
 from common_bench.calibrate.formulas import chain_before, taken
 from common_bench.model.block import Bools, Floats, Series, Source
@@ -32,16 +35,21 @@ class Applied:
         self._resolution = Source(f"resolution of {c.channel}", True)
         self._beyond = Source(f"outside the points of {c.channel}", True)
         self._stated = Source(f"formula of {c.channel}", True)
-        self._sources = [Source(f"calibration of {c.channel}", True, k) for k in range(len(self._p))]
-        self._factors = _factors(np.array(c.covariance).reshape(len(self._p), len(self._p)))
+        self._known = bool(np.any(c.covariance)) or not len(self._p)
+        size = len(self._p) if self._known else 0
+        self._factors = _factors(np.array(c.covariance[:size], float).reshape(size, size))
+        dof = math.inf if c.u_dof is None else c.u_dof
+        self._sources = [Source(f"calibration of {c.channel}", True, k, dof) for k in range(size)]
+        self._unknown = () if self._known else (Source(f"calibration of {c.channel}", True, 0, 0.0),)
+        self._between = Between(self._p, c.frame) if c.frame.knots else None
         dithered = c.noise >= DITHERED * c.step
         self._single: dict[Source, float] = {}
         if c.noise > 0:
             self._single[self._noise] = c.noise
         if c.step > 0 and not dithered:
             self._single[self._resolution] = c.step / RECTANGULAR
+        self._followed, self._moved = self._taken_up(), self._by_reference()
         self._rows = self._polynomials()
-        self._followed = self._taken_up()
 
     def _polynomials(self) -> dict[Source | None, Floats] | None:
         """Value (None) and every share as a polynomial of (reading − origin) / scale, where the curve is one."""
@@ -52,6 +60,9 @@ class Applied:
         rows: dict[Source | None, Floats] = {None: value}
         for source, column in zip(self._sources, self._factors.T, strict=True):
             rows[source] = _short(row_of(column, curve.powers, (0.0,)))
+        for source, change in self._moved.items():
+            rows[source] = _short(row_of(change, curve.powers, (0.0,)))
+        rows |= dict.fromkeys(self._unknown, np.ones(1))
         for source, size in self._single.items():
             rows[source] = _short(sensitivity_of(value) / frame.scale * size)
         return rows
@@ -124,7 +135,13 @@ class Applied:
         own = np.abs(entering.parts.get(self._noise, np.zeros(len(raw))))
         guess = self._outside(x, own)
         for source, change in self._followed.items():
-            made[source] = made[source] + sum(c * row for c, row in zip(change, gradient, strict=True))
+            made[source] = made[source] + _sum(change, gradient)
+        made |= {source: _sum(change, gradient) for source, change in self._moved.items()}
+        made |= dict.fromkeys(self._unknown, np.ones(len(raw)))
+        if self._between is not None:
+            name = f"between the points of {self.calibration.channel}"
+            for which, share in enumerate(self._between.at(x)):
+                made[Source(name, True, which, self._between.dof)] = share
         self._add_beyond(made, x, values, guess)
         return Series(t, values, self.calibration.unit, made, guess)
 
@@ -135,15 +152,33 @@ class Applied:
         points = [point for point in self.calibration.points if not point.check]
         if self._before is None or self._curve is None or not points:
             return {}
-        x, u_x, shares = taken(self._before, points)
+        x, _, shares = taken(self._before, points)
+        slope = self._curve.slope(self._p, x, self._frame)
+        return {source: -self._fitted_to(points, slope * share) for source, share in shares.items()}
+
+    def _by_reference(self) -> dict[Source, Floats]:
+        """How the parameters go along with an error that all references have in common: an amount of its own and a share
+        of each. source -> (k,) change of the parameters for one standard uncertainty."""
+        choice = self.calibration.choice
+        points = [point for point in self.calibration.points if not point.check]
+        if self._curve is None or not points:
+            return {}
+        reference = np.array([point.reference for point in points])
+        name = choice.against or f"what {self.calibration.channel} was held against"
+        moved = (choice.common_u * np.ones(len(points)), choice.common_share * reference)
+        return {
+            Source(name, True, which): self._fitted_to(points, move) for which, move in enumerate(moved) if move.any()
+        }
+
+    def _fitted_to(self, points: list[ReferencePoint], moved: Floats) -> Floats:
+        """(k,) by which the parameters change where the references move by (n,), by weighted least squares."""
+        assert self._curve is not None
+        x, u_x, _ = taken(self._before, points)
         slope = self._curve.slope(self._p, x, self._frame)
         gradient = self._curve.gradient(self._p, x, self._frame)
         own = np.sqrt(np.array([point.u_reference for point in points]) ** 2 + (slope * u_x) ** 2)
         weight = 1 / own if own.all() else np.ones(len(x))
-        return {
-            source: np.asarray(-np.linalg.lstsq((gradient * weight).T, slope * share * weight, rcond=None)[0], float)
-            for source, share in shares.items()
-        }
+        return np.asarray(np.linalg.lstsq((gradient * weight).T, moved * weight, rcond=None)[0], float)
 
     # uncertainty
 
@@ -176,9 +211,12 @@ class Applied:
     def u(self, raw: Floats) -> Floats:
         """(n,) standard uncertainty of the curve itself, all that is common to readings, noise left out."""
         series = self.series(np.zeros(len(raw)), np.asarray(raw, float))
-        common = [share for source, share in series.parts.items() if source.common and source != self._resolution]
+        left_out = (self._noise, self._resolution)
+        common = {source: share for source, share in series.parts.items() if source not in left_out}
+        if not common:
+            return np.zeros(len(series))
         with np.errstate(all="ignore"):
-            return np.asarray(np.sqrt(sum((s * s for s in common), np.zeros(len(series)))))
+            return Series(series.t, series.values, series.unit, common).u
 
     def sensitivity(self, raw: Floats) -> Floats:
         """(n,) change of the quantity for a change of the raw reading, in its unit per raw unit."""
@@ -206,8 +244,11 @@ class Applied:
         """(k,) parameters as they stand in the curve's equation and their (k, k) covariance."""
         if self._curve is None:
             return self._p, np.empty((0, 0))
+        covariance = self._factors @ self._factors.T if self._known else np.full((len(self._p),) * 2, np.nan)
+        for change in self._moved.values():
+            covariance = covariance + np.outer(change, change)
         with np.errstate(all="ignore"):
-            return natural(self._curve, self._p, self._factors @ self._factors.T, self._frame)
+            return natural(self._curve, self._p, covariance, self._frame)
 
     def residual(self, point: ReferencePoint) -> float:
         """Reference minus curve at a point, in the quantity's unit."""
@@ -218,6 +259,11 @@ class Applied:
         return float(
             np.hypot(point.u_reference, float(self.sensitivity(np.array([point.reading]))[0]) * point.u_reading)
         )
+
+
+def _sum(change: Floats, gradient: Floats) -> Floats:
+    """(k,) change of the parameters and (k, n) gradient -> (n,), element by element."""
+    return np.asarray(sum(c * row for c, row in zip(change, gradient, strict=True)))
 
 
 def _known(values: Floats) -> Floats:

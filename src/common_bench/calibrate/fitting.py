@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 import sys
 from collections.abc import Sequence
 from functools import cache
 
+import msgspec
 import numpy as np
 
 from common_bench.calibrate.curves import AS_IT_COMES, CURVES, FORMULA, TABLE, Curve, find_curve
@@ -45,7 +47,7 @@ def calibrate(
         choice = CurveChoice(FORMULA, choice.steps, AS_SENT, choice.u, raw_unit)
     used = [point for point in points if not point.check]
     _same_sensor(channel, points)
-    before = chain_before(choice, unit)
+    before = chain_before(choice, unit, strict=True)
     if name == FORMULA:
         if not choice.formula:
             raise CalibrationTrouble("formula-missing", quantity=quantity)
@@ -65,12 +67,15 @@ def calibrate(
         fit, frame = _fitted(curve, x, y, u_x, u_y, unit, choice.raw_unit if before is None else before.unit)
         kept_range = (float(x.min()), float(x.max()))
         _turns(curve, fit.parameters, frame, kept_range, quantity, unit)
-    expected = [max(abs(float(r)), float(u)) for r, u in zip(fit.residuals, fit.u_residuals, strict=True)]
+    expected = [np.fmax(abs(float(r)), float(u)) for r, u in zip(fit.residuals, fit.u_residuals, strict=True)]
+    known = bool(np.isfinite(fit.covariance).all())
     return Calibration(
-        channel, quantity, unit, name, tuple(fit.parameters.tolist()), tuple(tuple(r) for r in fit.covariance.tolist()),
+        channel, quantity, unit, name, tuple(fit.parameters.tolist()),
+        tuple(tuple(r) for r in fit.covariance.tolist()) if known else (),
         kept_range, tuple(points), max((p.scatter for p in used), default=0.0), max((p.step for p in used), default=0.0),
-        made_at, 0, frame, CurveChoice(name, choice.steps, choice.formula, choice.u, choice.raw_unit),
+        made_at, 0, frame, msgspec.structs.replace(choice, curve=name),
         fit.chi_square, fit.dof, float(np.sqrt(np.mean(np.square(expected)))) if expected else choice.u,
+        u_dof=fit.u_dof if known and math.isfinite(fit.u_dof) else None,
     )  # fmt: skip
 
 
@@ -142,13 +147,13 @@ def _fitted(
     if curve is TABLE:
         order = np.argsort(x)
         slope = curve.slope(start, x, frame)
-        own = np.sqrt(u_y**2 + (slope * u_x) ** 2)
+        own = np.sqrt(u_y**2 + (slope * u_x) ** 2) if stated(u_x, u_y) else np.full(len(x), np.nan)
         return Fit(start, np.diag(own[order] ** 2), np.zeros(len(x)), own, 0.0, 0), frame
     if curve.powers == (0, 1):
         line = straight_line((x - frame.origin) / frame.scale, y, u_x / frame.scale, u_y)
         fit = Fit(
             np.array([line.intercept, line.slope]), line.covariance, line.residuals, line.u_residuals,
-            line.chi_square, line.dof,
+            line.chi_square, line.dof, line.u_dof,
         )  # fmt: skip
     else:
         model = Model(

@@ -11,15 +11,15 @@ from common_bench.workings.formula import Formula
 POINT = Source("reading of a point", False)
 
 
-def chain_before(choice: CurveChoice, unit: str) -> Formula | None:
+def chain_before(choice: CurveChoice, unit: str, *, strict: bool = False) -> Formula | None:
     """The steps of a choice and, for the curve “formula”, the formula itself; None where nothing comes before.
 
-    unit: of the quantity. Raises WorkingTrouble with the step that cannot be read.
+    unit: of the quantity; strict: of one that is made now, not kept from before. Raises WorkingTrouble with the step that cannot be read.
     """
     lines = (*choice.steps, choice.formula) if choice.formula else choice.steps
     if not lines:
         return None
-    return Formula(lines, choice.raw_unit, unit if choice.formula else "")
+    return Formula(lines, choice.raw_unit, unit if choice.formula else "", strict=strict)
 
 
 def taken(before: Formula | None, points: list[ReferencePoint]) -> tuple[Floats, Floats, dict[Source, Floats]]:

@@ -7,7 +7,7 @@ import numpy as np
 from common_bench.calibrate.applied import Applied
 from common_bench.calibrate.curves import CURVES, FORMULA
 from common_bench.calibrate.fitting import AS_SENT
-from common_bench.fits.curve_fit import UNLIKELY, chance
+from common_bench.fits.curve_fit import UNLIKELY, chance, growth
 from common_bench.model.calibration import ReferencePoint
 from common_bench.model.measured import NO_VALUE, digits, places, plain, written
 
@@ -40,6 +40,10 @@ def fit_words(applied: Applied) -> str:
     if c.curve == FORMULA:
         return "A formula by hand: the points do not change it, they test it."
     if not any(point.u_reference or point.u_reading for point in used):
+        if c.dof < 1:
+            return (
+                "No uncertainties are stated, and the curve passes through every point: how sure it is, nobody knows."
+            )
         return "No uncertainties are stated; they are taken from how far the points lie off the curve."
     if c.dof < 1:
         return "The curve passes through every point because it must; one more point would test it."
@@ -50,11 +54,14 @@ def fit_words(applied: Applied) -> str:
         worst = max(used, key=lambda p: abs(applied.residual(p)) / (applied.u_point(p) or 1.0))
         return (
             f"The points lie farther off than their uncertainties allow ({number}), most of all “{worst.label}”: "
-            "take it again, or choose another curve. Until then the uncertainty is grown to cover it."
+            "take it again, or choose another curve. Until then the uncertainty is grown "
+            f"{growth(c.chi_square, c.dof)[0] ** 0.5:.2g} times to cover it."
         )
     if likely > TOO_GOOD:
         return f"The points lie closer to the curve than their uncertainties say ({number}); these may be too large."
-    return f"The curve fits: the points lie off it as their uncertainties let expect ({number})."
+    grown = growth(c.chi_square, c.dof)[0] ** 0.5
+    told = f"; the uncertainty is grown {grown:.2g} times for it" if grown > 1 else ""
+    return f"The curve fits: the points lie off it as their uncertainties let expect ({number}{told})."
 
 
 def sentence(applied: Applied) -> str:
@@ -112,9 +119,14 @@ def worth(applied: Applied) -> str:
     held = [point.reading for point in c.points if not point.check]
     if len(held) < 2:
         u = float(applied.u(np.array([held[0] if held else 1.0]))[0])
+        if np.isnan(u):
+            return "± ?"
         return f"± {plain(u, places(u))} {c.unit}." if np.isfinite(u) and u > 0 else ""
     inside = np.linspace(min(held), max(held), 50)
-    u = float(np.nanmax(applied.u(inside)))
+    sizes = applied.u(inside)
+    u = float(np.nanmax(sizes)) if np.isfinite(sizes).any() else np.nan
+    if np.isnan(u):
+        return f"± ?, for readings {plain(min(held), 0)} … {plain(max(held), 0)}."
     if not (np.isfinite(u) and u > 0):
         return f"Holds for readings {plain(min(held), 0)} … {plain(max(held), 0)}."
     low, high = (digits(end, u) for end in sorted(applied.value(np.array([min(held), max(held)])).tolist()))
@@ -130,8 +142,8 @@ def parameter_words(applied: Applied) -> list[str]:
     curve = CURVES[c.curve]
     found = []
     for at, name in enumerate(curve.parameters):
-        u = float(np.sqrt(max(0.0, covariance[at, at])))
-        if not np.isfinite([p[at], u]).all():
+        u = float(np.sqrt(np.maximum(0.0, covariance[at, at])))
+        if not np.isfinite(p[at]):
             continue
         size = abs(p[at]) or u or 1.0
         power = int(np.floor(np.log10(size)))

@@ -10,6 +10,7 @@ called steady because it moves little in a short look.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -28,6 +29,9 @@ SIGMAS = 2.0  # of what is still to come; 2.3 in 100 lie beyond on that side
 ALLOWED = 4.0  # of chi-square above the best: settling times that the readings allow (95 of 100)
 TRIMMED, TRIMMED_TO = 0.98, 0.935  # the largest 2 % of jumps, as at a step, are left out; what is left of white noise
 BINS = 100  # the past is looked at in so many means at most
+RECTANGULAR = 12**0.5  # a step over it is the standard deviation of what lies anywhere in it (JCGM 100, 4.3.7)
+MOST_LENGTHS = 600.0  # settling times, beyond which e to their number is no number any more
+MOST_DIGITS = 9  # decimals
 ROUNDING = 1e-9  # of a reading, below which nothing is said to move
 SETTLING = np.geomspace(0.03, 1.5, 24)  # settling times that are tried, in lengths of the stretch
 
@@ -51,12 +55,31 @@ class Limits:
 PROPOSED = Limits()
 
 
+class Tail(NamedTuple):
+    """What is still to come at the end of a stretch, in the raw unit: its standard uncertainty, and what it is by the best
+    curve, which is approached with `tau` in s."""
+
+    may_come: float = 0.0
+    size: float = 0.0
+    tau: float = 1.0
+
+    def mean_over(self, seconds: float) -> float:
+        """How far the mean of the last so many seconds lies from where the curve will end."""
+        lengths = seconds / self.tau
+        if lengths < 1e-6:
+            return abs(self.size)
+        return abs(self.size) * float(np.expm1(min(lengths, MOST_LENGTHS))) / lengths
+
+
+NO_TAIL = Tail()
+
+
 @dataclass(frozen=True)
 class Steadiness:
     """seconds: how long it has been steady (0: not); drift and u_drift per s, scatter, mean and u of the
     steady stretch, or of the last one looked at, in the raw unit; n readings worth `independent` ones;
     noise from one reading to the next; step: resolution seen; expected: s until steady (nan: cannot be
-    said, inf: no end in sight); limits: what drift and scatter were held against."""
+    said, inf: no end in sight); limits: what drift and scatter were held against; tail: what is still to come."""
 
     seconds: float = 0.0
     drift: float = float("nan")
@@ -71,6 +94,7 @@ class Steadiness:
     expected: float = float("nan")
     to_come: float = float("nan")
     limits: Limits = PROPOSED
+    tail: Tail = NO_TAIL
 
     @property
     def steady(self) -> bool:
@@ -80,13 +104,16 @@ class Steadiness:
 @dataclass(frozen=True)
 class _Described:
     """A stretch as level + what is still to come: `bound` its standard uncertainty for bins of unit noise, tau the
-    best settling time in s, sure: whether it settles at all, inside: s at the end within the limit."""
+    best settling time in s, sure: whether it settles at all, inside: s at the end within the limit; may_come: standard
+    uncertainty of what is still to come for all settling times together, tail: what it is by the best of them."""
 
     to_come: float
     bound: float
     tau: float
     sure: bool
     inside: float
+    may_come: float
+    tail: float
 
 
 def steadiness(t: Floats, raw: Floats, limits: Limits = PROPOSED) -> Steadiness:
@@ -131,7 +158,17 @@ def _noise(raw: Floats) -> tuple[float, float]:
     step = float(some.min()) if len(some) else 0.0
     bends = np.sort(np.diff(raw, 2) ** 2)
     bends = bends[: max(4, int(TRIMMED * len(bends)))]
-    return max(float(np.sqrt(bends.mean() / 6)) / TRIMMED_TO, step / 12**0.5), step
+    return max(float(np.sqrt(bends.mean() / 6)) / TRIMMED_TO, step / RECTANGULAR), step
+
+
+def digits_of(raw: Floats) -> int:
+    """Decimals with which (n,) raw numbers are sent, MOST_DIGITS at most."""
+    known = raw[np.isfinite(raw)]
+    for decimals in range(MOST_DIGITS):
+        shifted = known * 10.0**decimals
+        if (np.abs(shifted - np.round(shifted)) <= ROUNDING * np.maximum(1.0, np.abs(shifted))).all():
+            return decimals
+    return MOST_DIGITS
 
 
 def _slope(t: Floats, raw: Floats) -> tuple[float, float, float]:
@@ -189,10 +226,12 @@ def _stretch(t: Floats, raw: Floats, limits: Limits) -> Steadiness | None:
     independent = independent_of(kept)
     expected = 0.0 if still else _wait(found, level)
     moved = drift * length if abs(drift) > SIGMAS * u_drift * worse else 0.0
-    u = float(np.sqrt(max(scatter, step / 12**0.5) ** 2 / independent + (step**2 + moved**2) / 12))
+    tail = Tail(found.may_come * ((1 + alike) / (1 - alike)) ** 0.5, found.tail, found.tau)
+    lag = tail.mean_over(length)
+    u = max(scatter, step / RECTANGULAR) ** 2 / independent + (step**2 + moved**2) / 12 + tail.may_come**2 + lag**2 / 3
     return Steadiness(
-        length if still else 0.0, drift, u_drift * worse, scatter, float(kept.mean()), u, len(kept), independent, noise,
-        step, expected, found.to_come, held,
+        length if still else 0.0, drift, u_drift * worse, scatter, float(kept.mean()), float(np.sqrt(u)), len(kept),
+        independent, noise, step, expected, found.to_come, held, tail,
     )  # fmt: skip
 
 
@@ -226,7 +265,15 @@ def _settle(t: Floats, means: Floats, level: float) -> tuple[Floats, _Described]
     moved = np.abs(amplitude[worst] * (shape[worst] - at_end[worst])) + abs(float(to_come[worst]))
     outside = np.flatnonzero(moved > level)
     inside = float(t[-1] - t[outside[-1]]) if len(outside) and significant else length
-    return rest, _Described(float(to_come[worst]), float(unsure[worst]), float(tau[best]), bool(significant), inside)
+    weight = (
+        np.exp(-(left - left.min()) / (2 * rest_noise)) if rest_noise > 0 else np.where(left <= left.min(), 1.0, 0.0)
+    )
+    squares = to_come**2 + unsure**2 * rest_noise
+    may_come = float(np.sqrt(np.sum(weight * squares) / np.sum(weight)))
+    return rest, _Described(
+        float(to_come[worst]), float(unsure[worst]), float(tau[best]), bool(significant), inside, may_come,
+        float(to_come[best]) if significant else 0.0,
+    )  # fmt: skip
 
 
 def _wait(found: _Described, level: float) -> float:

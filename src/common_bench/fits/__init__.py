@@ -7,6 +7,7 @@ OFFERS = {
         "chance",
         "Fit",
         "fit_curve",
+        "growth",
         "Model",
         "stated",
         "UNLIKELY",

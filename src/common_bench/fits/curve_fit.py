@@ -6,8 +6,9 @@ orthogonal distance regression weighted by the points' uncertainties, with the m
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -15,6 +16,9 @@ from common_bench.model.block import Floats
 from common_bench.model.trouble import CalibrationTrouble
 
 UNLIKELY = 0.01  # a chi-square that so few would exceed says that the points scatter too much
+DOUBTED = (
+    0.05  # where so few would exceed it, uncertainties are grown; intervals that were right then hold 0.4 of 100 more
+)
 CONVERGED = (1, 2, 3)  # ODRPACK's last digit: sum of squares, parameters, both
 MOST_ROUNDS = 200
 
@@ -31,8 +35,8 @@ class Model:
 @dataclass(frozen=True)
 class Fit:
     """parameters (k,) with covariance (k, k) as the points' uncertainties give them, or as their scatter
-    gives it where none are stated; residuals (n,): y minus curve; u_residuals (n,): their expected
-    size; chi_square over `dof` degrees."""
+    gives it where none are stated, nan where neither does; residuals (n,): y minus curve; u_residuals (n,): their
+    expected size; chi_square over `dof` degrees; u_dof: from how many degrees of freedom the covariance is known."""
 
     parameters: Floats
     covariance: Floats
@@ -40,6 +44,7 @@ class Fit:
     u_residuals: Floats
     chi_square: float
     dof: int
+    u_dof: float = math.inf
 
     @property
     def likely(self) -> float:
@@ -47,12 +52,19 @@ class Fit:
         return chance(self.chi_square, self.dof)
 
     def believed(self) -> Fit:
-        """The same, its covariance grown by chi-square over dof where the scatter is unlikely (Birge,
-        Phys. Rev. 40, 207 (1932)); left alone where it may be chance, so that intervals keep their share."""
-        if self.dof < 1 or self.likely >= UNLIKELY:
-            return self
-        grown = self.covariance * (self.chi_square / self.dof)
-        return Fit(self.parameters, grown, self.residuals, self.u_residuals, self.chi_square, self.dof)
+        """The same, its covariance grown by what the points scatter beyond their uncertainties."""
+        factor, u_dof = growth(self.chi_square, self.dof)
+        return replace(self, covariance=self.covariance * factor, u_dof=min(u_dof, self.u_dof))
+
+
+def growth(chi_square: float, dof: int) -> tuple[float, float]:
+    """The one rule by which a covariance grows where points scatter more than they say: by chi-square over its degrees of
+    freedom (Birge, Phys. Rev. 40, 207 (1932)), where one case in twenty or fewer would by chance; and the degrees of freedom
+    of what is grown, of which only the excess comes from the points (Welch, Satterthwaite; JCGM 100, G.4.1)."""
+    reduced = chi_square / dof if dof > 0 else 0.0
+    if reduced <= 1.0 or chance(chi_square, dof) >= DOUBTED:
+        return 1.0, math.inf
+    return reduced, dof * (reduced / (reduced - 1.0)) ** 2
 
 
 def chance(chi_square: float, dof: int) -> float:
@@ -96,6 +108,8 @@ def fit_curve(model: Model, x: Floats, y: Floats, u_x: Floats, u_y: Floats, star
     residuals, u_residuals = y - value, np.sqrt(u_y**2 + (slope * u_x) ** 2)
     chi_square, dof = float(found.sum_square), len(x) - len(parameters)
     if not weighted:
-        scale = chi_square / dof if dof > 0 else 0.0
-        return Fit(parameters, covariance * scale, residuals, u_residuals * scale**0.5, float(max(dof, 0)), dof)
+        scale = chi_square / dof if dof > 0 else math.nan
+        return Fit(
+            parameters, covariance * scale, residuals, u_residuals * scale**0.5, float(max(dof, 0)), dof, max(dof, 0)
+        )
     return Fit(parameters, covariance, residuals, u_residuals, chi_square, dof)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from common_bench.fits.curve_fit import growth
 from common_bench.model.block import Floats
 from common_bench.model.trouble import CalibrationTrouble
 
@@ -18,7 +20,8 @@ class Line:
     """y = intercept + slope * x.
 
     covariance: (2, 2) of (intercept, slope); residuals: (n,) y minus line; u_residuals: (n,) their
-    standard uncertainty expected from the points' own; chi_square over `dof` degrees.
+    standard uncertainty expected from the points' own; chi_square over `dof` degrees; u_dof: from how many degrees of
+    freedom the covariance is known, which is nan with none.
     """
 
     intercept: float
@@ -28,11 +31,12 @@ class Line:
     u_residuals: Floats
     chi_square: float
     dof: int
+    u_dof: float = math.inf
 
     @property
     def excess(self) -> float:
         """How much more the points scatter than their uncertainties say (Birge ratio), at least 1."""
-        return max(1.0, (self.chi_square / self.dof) ** 0.5) if self.dof > 0 else 1.0
+        return math.sqrt(growth(self.chi_square, self.dof)[0])
 
     def at(self, x: Floats | float) -> Floats:
         return np.asarray(self.intercept + self.slope * np.asarray(x, float))
@@ -45,8 +49,8 @@ class Line:
 
     def widened(self) -> Line:
         """The same line with its covariance grown by the excess scatter."""
-        grown = self.covariance * self.excess**2
-        return Line(self.intercept, self.slope, grown, self.residuals, self.u_residuals, self.chi_square, self.dof)
+        factor, u_dof = growth(self.chi_square, self.dof)
+        return replace(self, covariance=self.covariance * factor, u_dof=min(u_dof, self.u_dof))
 
 
 def straight_line(x: Floats, y: Floats, u_x: Floats, u_y: Floats) -> Line:
@@ -91,7 +95,9 @@ def straight_line(x: Floats, y: Floats, u_x: Floats, u_y: Floats) -> Line:
     residuals = y - intercept - slope * x
     chi_square = float(np.sum(weight * residuals**2))
     if unweighted:
-        scale = chi_square / (len(x) - 2) if len(x) > 2 else 0.0
+        scale = chi_square / (len(x) - 2) if len(x) > 2 else math.nan
         covariance, u_y = covariance * scale, u_y * scale**0.5
         chi_square = float(max(0, len(x) - 2))
-    return Line(intercept, slope, covariance, residuals, np.sqrt(u_y**2 + (slope * u_x) ** 2), chi_square, len(x) - 2)
+    u_dof = float(len(x) - 2) if unweighted else math.inf
+    expected = np.sqrt(u_y**2 + (slope * u_x) ** 2)
+    return Line(intercept, slope, covariance, residuals, expected, chi_square, len(x) - 2, u_dof)

@@ -117,7 +117,7 @@ class Calibrating:
             point = take_point(
                 planned, sensor.unit, recent.t, recent.values, channel=sensor.channel, taken_at=now(),
                 limits=self._sensors.limits(group, sensor), reason=reason,
-                board=self._roster.board_temperature(group), against=against,
+                board=self._roster.board_temperature(group), against=against, resolution=state.live.resolution(column),
             )  # fmt: skip
         except CalibrationTrouble as trouble:
             if trouble.code in ("not-steady-yet", "too-little-heard"):

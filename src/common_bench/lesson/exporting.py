@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import re
 from collections.abc import Callable, Iterator, Mapping
@@ -15,6 +16,7 @@ from common_bench.lesson.store import applied_words
 from common_bench.links.file_link import tape_text
 from common_bench.model.block import Series
 from common_bench.model.class_line import ClassResult
+from common_bench.model.measured import u_words
 from common_bench.model.plan_file import plan_to_text
 from common_bench.model.run import Run
 from common_bench.model.trouble import BookTrouble, Trouble
@@ -134,14 +136,25 @@ def _findings(lesson: OpenLesson) -> str:
     for run in lesson.store.runs():
         for finding in lesson.store.findings(run.id):
             measured = finding.measured
-            made_of = "; ".join(f"{share.name} {share.u:.3g}" for share in finding.made_of)
+            dof = measured.dof if math.isfinite(measured.dof) else None
+            made_of = "; ".join(f"{share.name} {u_words(share.u)}" for share in finding.made_of)
             rows.append(
                 [
-                    lesson.store.group(run.group).alias, run.number, finding.name, measured.value, measured.u, measured.unit,
+                    lesson.store.group(run.group).alias, run.number, finding.name, measured.value, measured.u, dof, measured.unit,
                     *finding.span, finding.n, finding.working, made_of, finding.how, _calibrations(run), run.aside,
                 ]
             )  # fmt: skip
-    header = ["group", "run", "finding", "value", "standard uncertainty", "unit", "span from (s)", "span to (s)"]
+    header = [
+        "group",
+        "run",
+        "finding",
+        "value",
+        "standard uncertainty",
+        "degrees of freedom",
+        "unit",
+        "span from (s)",
+        "span to (s)",
+    ]
     return csv_text([*header, "values used", "working", "made of", "how", "calibration", "set aside because"], rows)
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from common_bench.calibrate.applied import Applied
 from common_bench.calibrate.curves import CURVES, curve_name
 from common_bench.calibrate.fitting import EVERYWHERE, calibrate
@@ -34,7 +36,7 @@ def as_json(ready: Applied) -> dict[str, Any]:
     return {
         "curve": curve_name(c.curve),
         "parameters": {
-            name: {"value": float(value), "u": float(max(covariance[at, at], 0.0)) ** 0.5}
+            name: {"value": float(value), "u": float(np.sqrt(np.maximum(covariance[at, at], 0.0)))}
             for at, (name, value) in enumerate(zip(names, p, strict=True))
         },
         "covariance": [[float(each) for each in row] for row in covariance],
@@ -43,6 +45,7 @@ def as_json(ready: Applied) -> dict[str, Any]:
         "expected": [ready.u_point(point) for point in c.points if not point.check],
         "chi_square": c.chi_square,
         "dof": c.dof,
+        "u_dof": c.u_dof,
         "unit": c.unit,
         "sentence": sentence(ready),
         "fits": fit_words(ready),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from dataclasses import replace
 from typing import Any
 
@@ -37,7 +38,11 @@ def format_of(row: Row) -> StreamFormat | None:
 
 def measured_of(row: Row) -> Measured:
     """value, u and unit of a row."""
-    return Measured(row["value"], row["u"] or 0.0, row["unit"])
+    u, dof = row["u"], row.get("dof")
+    return Measured(
+        row["value"], math.nan if u is None else u, row["unit"],
+        0.0 if u is None else math.inf if dof is None else dof,
+    )  # fmt: skip
 
 
 def condition_row(value: Measured | str) -> Row:
@@ -75,7 +80,7 @@ def calibration_of(row: Row) -> Calibration:
         tuple(tuple(each) for each in json.loads(row["covariance"])), (row["range_low"], row["range_high"]),
         msgspec.json.decode(row["points"], type=tuple[ReferencePoint, ...]), row["noise"], row["step"], row["made_at"], row["id"],
         msgspec.json.decode(row["frame"] or "{}", type=Frame), msgspec.json.decode(row["choice"] or "{}", type=CurveChoice),
-        row["chi_square"] or 0.0, row["dof"] or 0, row["rms_residual"] or 0.0,
+        row["chi_square"] or 0.0, row["dof"] or 0, row["rms_residual"] or 0.0, u_dof=row["u_dof"],
     )  # fmt: skip
 
 
@@ -94,6 +99,7 @@ def calibration_row(kit: int, calibration: Calibration) -> Row:
         "noise": calibration.noise, "step": calibration.step, "made_at": calibration.made_at, "aside": "",
         "frame": msgspec.json.encode(calibration.frame).decode(), "choice": msgspec.json.encode(calibration.choice).decode(),
         "chi_square": calibration.chi_square, "dof": calibration.dof, "rms_residual": calibration.rms_residual,
+        "u_dof": calibration.u_dof,
     }  # fmt: skip
 
 
@@ -121,6 +127,7 @@ def finding_row(finding: Finding) -> dict[str, Any]:
         "name": finding.name, "value": finding.measured.value, "u": finding.measured.u, "unit": finding.measured.unit,
         "span_from": finding.span[0], "span_to": finding.span[1], "n": finding.n, "words": finding.words,
         "made_of": msgspec.json.encode(finding.made_of).decode(), "working": finding.working, "guesses": finding.guesses,
+        "dof": finding.measured.dof if math.isfinite(finding.measured.dof) else None,
     }  # fmt: skip
 
 

@@ -46,12 +46,14 @@ OFFERS = {
     ),
     "measured": (
         "digits",
+        "interval_words",
         "Measured",
         "NO_VALUE",
         "number",
         "places",
         "plain",
         "read_measured",
+        "u_words",
         "written",
     ),
     "plan": (
@@ -110,6 +112,10 @@ OFFERS = {
         "UnitTrouble",
         "words_of",
         "WorkingTrouble",
+    ),
+    "uncertainty": (
+        "as_normal",
+        "combined",
     ),
     "units": (
         "conversion",

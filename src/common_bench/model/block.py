@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
@@ -62,11 +63,13 @@ class Source(NamedTuple):
     """Where a share of an uncertainty comes from. A `common` one moves all readings together, so
     that averaging does not shrink it; the others are independent from reading to reading. `which` says which event
     made it (this constant at its place of its line, this reading, this mean of these readings): two shares are one only
-    where it is the same."""
+    where it is the same; numbers count the parts of one estimate, as of a curve's parameters. dof: from how many degrees
+    of freedom its size is known; with 0 it is not known at all, and a share only says that it enters and how."""
 
     name: str
     common: bool
     which: int | str = 0
+    dof: float = math.inf
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,12 +95,15 @@ class Series:
 
     @property
     def u(self) -> Floats:
-        """(n,) combined standard uncertainty; nan where nothing is known of it."""
+        """(n,) combined standard uncertainty; nan where it is not known."""
         if not self.parts:
             return np.full(len(self.values), np.nan)
         total = np.zeros(len(self.values))
-        for share in self.parts.values():
-            total += share * share
+        for source, share in self.parts.items():
+            if source.dof > 0:
+                total += share * share
+            else:
+                total = np.where(share == 0.0, total, np.nan)
         return np.sqrt(total)
 
     @property

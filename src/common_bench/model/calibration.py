@@ -81,7 +81,9 @@ class CurveChoice(msgspec.Struct, frozen=True):
 
     steps: workings that lead from `reading` to what the curve takes, as counts to voltage to
     resistance; formula: for the curve “formula”, the working that gives the quantity; u: its stated
-    standard uncertainty in the quantity's unit; raw_unit: unit of `reading`.
+    standard uncertainty in the quantity's unit; raw_unit: unit of `reading`; against: what all reference points were
+    held against, as one thermometer or one set of masses, whose error they have in common: common_u in the quantity's
+    unit, common_share of the reference value.
     """
 
     curve: str = "straight-line"
@@ -89,6 +91,9 @@ class CurveChoice(msgspec.Struct, frozen=True):
     formula: str = ""
     u: float = 0.0
     raw_unit: str = ""
+    against: str = ""
+    common_u: float = 0.0
+    common_share: float = 0.0
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))
@@ -98,7 +103,8 @@ class Calibration(msgspec.Struct, frozen=True):
     """A curve (its key) from raw reading to quantity.
 
     parameters and covariance in the order that the curve's entry in the table of curves gives and
-    counted from `frame`; range: what the curve takes (raw readings, or what `choice.steps` make of
+    counted from `frame`, the covariance empty where it is not known, and known from u_dof degrees of freedom (None: not
+    limited); range: what the curve takes (raw readings, or what `choice.steps` make of
     them), between its points; noise, step: scatter of single readings at the points and resolution
     (raw unit); chi_square over `dof` degrees of freedom; rms_residual: how far the points lie, or may lie,
     from the curve (rms, in the quantity's unit). As the plan has it when it is put to use: heard_as, the column in which
@@ -126,6 +132,7 @@ class Calibration(msgspec.Struct, frozen=True):
     heard_as: str = ""
     believed: tuple[float, float] | None = None
     edges: bool = False
+    u_dof: float | None = None
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import math
+
 import msgspec
 
+from common_bench.model.block import Source
 from common_bench.model.measured import Measured
+from common_bench.model.uncertainty import as_normal, combined
 
 MEAN, SCATTER = "class_mean", "class_scatter"  # by which a class finding names them where there is no line
 
@@ -45,7 +49,8 @@ STANDS_OUT = 3.0  # standard uncertainties; beyond this one group in four hundre
 
 
 class ClassLine(msgspec.Struct, frozen=True):
-    """y = intercept + slope x through the groups that are in, with its covariance (2, 2)."""
+    """y = intercept + slope x through the groups that are in, with its covariance (2, 2), grown by excess² and known from
+    u_dof degrees of freedom."""
 
     intercept: float
     slope: float
@@ -53,6 +58,7 @@ class ClassLine(msgspec.Struct, frozen=True):
     excess: float
     groups: int
     runs: int
+    u_dof: float = math.inf
 
     def at(self, x: float) -> float:
         return self.intercept + self.slope * x
@@ -92,8 +98,12 @@ class ClassResult(msgspec.Struct, frozen=True):
 
     @property
     def agreement(self) -> float:
-        """Difference from the accepted value over the finding's standard uncertainty; nan where unknown."""
+        """Difference from the accepted value over the standard uncertainty of both, as rare as that would be if it were
+        known well; nan where unknown."""
         if self.finding is None or self.accepted is None or not self.finding.u:
             return float("nan")
         accepted = self.accepted.to(self.finding.unit)
-        return float((self.finding.value - accepted.value) / (self.finding.u**2 + accepted.u**2) ** 0.5)
+        u, dof = combined(
+            {Source("finding", True, "", self.finding.dof): self.finding.u, Source("accepted", True): accepted.u}
+        )
+        return as_normal((self.finding.value - accepted.value) / u, dof) if u > 0 else float("nan")

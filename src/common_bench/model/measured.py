@@ -9,26 +9,35 @@ from typing import Annotated
 import msgspec
 
 from common_bench.model.trouble import UnitTrouble
+from common_bench.model.uncertainty import coverage_factor
 from common_bench.model.units import conversion, unit
 
 NO_VALUE = "—"
 MINUS = "−"
 NARROW_SPACE = "\u202f"
 NUMBER = r"[+\-−]?\d+(?:[.,]\d+)?(?:[eE][+\-−]?\d+)?"
-WRITTEN = re.compile(rf"^\s*({NUMBER})\s*(?:(?:±|\+-|\+/-)\s*({NUMBER}))?\s*(\S*)\s*$")
+TIMES_TEN = r"(?:[×x*·]\s*10\^?(?P<power>[+\-−⁻]?[\d⁰¹²³⁴⁵⁶⁷⁸⁹]+))"
+WRITTEN = re.compile(rf"^\s*\(?\s*({NUMBER})\s*(?:(?:±|\+-|\+/-)\s*({NUMBER}|\?))?\s*\)?\s*{TIMES_TEN}?\s*(\S*)\s*$")
+RAISED = str.maketrans("0123456789-", "⁰¹²³⁴⁵⁶⁷⁸⁹⁻")
+LOWERED = str.maketrans("⁰¹²³⁴⁵⁶⁷⁸⁹⁻−", "0123456789--")
+MANY = 50  # degrees of freedom, from which an uncertainty counts as well known
+MOST_DECIMALS = 6  # of a number as it is written; smaller ones take a power of ten
+LEAST_POWER = 9  # from which a large number takes one
 
 
 class Measured(msgspec.Struct, frozen=True):
-    """`value` ± `u` `unit`; `u` is one standard uncertainty in the same unit, nan where unknown."""
+    """`value` ± `u` `unit`; `u` is one standard uncertainty in the same unit, nan where it is not known, 0 of what is
+    exact by itself, as a count. dof: from how many degrees of freedom u is known."""
 
     value: float
     u: Annotated[float, msgspec.Meta(description="standard uncertainty")] = 0.0
     unit: str = ""
+    dof: float = math.inf
 
     def to(self, target: str) -> Measured:
         """The same in another unit of its kind; raises UnitTrouble otherwise."""
         factor, offset = conversion(self.unit, target)
-        return Measured(self.value * factor + offset, abs(factor) * self.u, target)
+        return Measured(self.value * factor + offset, abs(factor) * self.u, target, self.dof)
 
     def __str__(self) -> str:
         return written(self.value, self.u, self.unit)
@@ -44,28 +53,30 @@ def read_measured(text: str, expected_unit: str) -> Measured:
 
     Gives the value in the expected unit. Raises UnitTrouble in words.
     """
-    found = WRITTEN.match(text)
+    found = WRITTEN.match(text.replace(NARROW_SPACE, ""))
     if not found:
         example = f"0.752 ± 0.002 {expected_unit}".rstrip()
         raise UnitTrouble("not-a-measured-value", text=text.strip(), example=example)
-    value, u = number(found[1]), number(found[2]) if found[2] else 0.0
+    told, unit_text = found[2], found[4]
+    try:
+        factor = 10.0 ** int((found["power"] or "0").translate(LOWERED))
+        value, u = number(found[1]) * factor, math.nan if told == "?" else number(told) * factor if told else 0.0
+    except OverflowError:
+        raise UnitTrouble("number-too-large", text=text.strip()) from None
     if u < 0:
         raise UnitTrouble("typed-u-below-zero")
-    if not math.isfinite(value) or not math.isfinite(u):
+    if not math.isfinite(value) or math.isinf(u):
         raise UnitTrouble("number-too-large", text=text.strip())
-    unit(found[3])
-    return Measured(value, u, found[3] or expected_unit).to(expected_unit)
+    unit(unit_text)
+    return Measured(value, u, unit_text or expected_unit, 0.0 if told == "?" else math.inf).to(expected_unit)
 
 
 def places(u: float) -> int:
-    """Decimal places that an uncertainty deserves: one digit of it, two where the first is a 1."""
+    """Decimal places that an uncertainty deserves: two digits of it where the first is a 1 or a 2, else one, so that
+    rounding it changes it by at most a seventh."""
     exponent = math.floor(math.log10(u))
     leading = round(u / 10.0**exponent, 6)
-    if leading < 1.95:
-        return 1 - exponent
-    if leading >= 9.5:
-        return -exponent  # it is written as 10, which has two digits
-    return -exponent
+    return 1 - exponent if leading < 2.95 else -exponent  # from 9.5 on it is written as 10, which has two digits
 
 
 def plain(value: float, decimals: int) -> str:
@@ -79,23 +90,63 @@ def plain(value: float, decimals: int) -> str:
     return (MINUS if rounded < 0 else "") + whole + dot + rest
 
 
-def digits(value: float, u: float, *, most: int = 9) -> str:
-    """The value alone, to the digits that its uncertainty deserves (4 significant where none is known)."""
+def raised(power: int) -> str:
+    """`−9` as the exponent of a power, in small raised figures."""
+    return str(power).translate(RAISED)
+
+
+def in_powers(largest: float, decimals: int) -> int:
+    """The power of ten that is written apart where the digits of a number would run out; 0 where none is."""
+    power = math.floor(math.log10(largest)) if largest > 0 else 0
+    return power if decimals > MOST_DECIMALS or power >= LEAST_POWER else 0
+
+
+def _apart(power: int) -> str:
+    return f" × 10{raised(power)}" if power else ""
+
+
+def digits(value: float, u: float, *, most: int | None = None) -> str:
+    """The value alone, to the digits that its uncertainty deserves (4 significant where none is known).
+
+    most: decimals, where no power of ten is wanted."""
     if not math.isfinite(value):
         return NO_VALUE
-    if not math.isfinite(u) or u <= 0:
-        if value == 0:
-            return "0"
-        return plain(value, min(most, max(0, 3 - math.floor(math.log10(abs(value))))))
-    return plain(value, min(most, places(u)))
+    known = math.isfinite(u) and u > 0
+    if value == 0 and not known:
+        return "0"
+    decimals = places(u) if known else max(0, 3 - math.floor(math.log10(abs(value))))
+    if most is not None:
+        return plain(value, min(most, decimals))
+    power = in_powers(max(abs(value), u if known else 0.0), decimals)
+    return plain(value / 10.0**power, decimals + power) + _apart(power)
+
+
+def interval_words(measured: Measured) -> str:
+    """`95 of 100: 9.65 … 10.01` with the degrees of freedom where they are few; empty where nothing is known of it."""
+    half = coverage_factor(measured.dof) * measured.u
+    if not (math.isfinite(half) and half > 0):
+        return ""
+    low, high = (digits(measured.value + sign * half, measured.u) for sign in (-1, 1))
+    few = f" ({plain(measured.dof, 0)} degrees of freedom)" if measured.dof < MANY else ""
+    return f"{low} … {high} {measured.unit}".rstrip() + f" holds the truth in 95 of 100 cases{few}"
+
+
+def u_words(u: float | None) -> str:
+    """An uncertainty alone, to the digits that it deserves; `?` where it is not known."""
+    return "?" if u is None or not math.isfinite(u) else digits(u, u)
 
 
 def written(value: float, u: float, unit_text: str = "") -> str:
-    """`1.903 ± 0.006 s`; without a known uncertainty `1.903 s`; unknown values as a dash."""
+    """`1.903 ± 0.006 s`; `1.903 s` of what is exact; `1.903 ± ? s` where the uncertainty is not known; an unknown value
+    as a dash; powers of ten where the digits would run out: `(1.60 ± 0.04) × 10⁻¹⁹ C`."""
     tail = f" {unit_text}" if unit_text else ""
     if not math.isfinite(value):
         return NO_VALUE
-    if not math.isfinite(u) or u <= 0:
+    if not math.isfinite(u):
+        return f"{digits(value, 0.0)} ± ?{tail}"
+    if u <= 0:
         return digits(value, 0.0) + tail
-    shown = min(12, places(u))
-    return f"{plain(value, shown)} ± {plain(u, shown)}{tail}"
+    shown = places(u)
+    power = in_powers(max(abs(value), u), shown)
+    both = f"{plain(value / 10.0**power, shown + power)} ± {plain(u / 10.0**power, shown + power)}"
+    return (f"({both}){_apart(power)}" if power else both) + tail

@@ -80,10 +80,10 @@ class Moment(msgspec.Struct, frozen=True):
 
 
 class Share(msgspec.Struct, frozen=True):
-    """One entry in the list of what an uncertainty is made of."""
+    """One entry in the list of what an uncertainty is made of; u None where it is not known."""
 
     name: str
-    u: float
+    u: float | None
 
 
 class Finding(msgspec.Struct, frozen=True):

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from common_bench.fits.straight_line import Line, straight_line
+from common_bench.model.block import Source
 from common_bench.model.class_line import (
     MEAN,
     SCATTER,
@@ -25,6 +26,7 @@ from common_bench.model.measured import Measured, plain
 from common_bench.model.plan import ClassGraph, Plan
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
+from common_bench.model.uncertainty import as_normal, combined
 from common_bench.model.units import counts_from_own_zero, interval_of
 from common_bench.workings.evaluate import number_from
 
@@ -97,10 +99,11 @@ def _level(used: Sequence[GroupPlace]) -> ClassLevel | None:
     scatter = float(np.std(y, ddof=1))
     stated = float(np.mean([place.y.u**2 for place in used]))
     # What the groups state beyond what they differ by is common to them, as the baths that all were calibrated in.
-    common = max(0.0, stated - scatter**2)
+    common = max(0.0, stated - scatter**2) if np.isfinite(stated) else 0.0
+    u, dof = combined({Source(SCATTER, True, "", n - 1.0): scatter / n**0.5, Source("common", True): common**0.5})
     return ClassLevel(
-        Measured(float(y.mean()), (scatter**2 / n + common) ** 0.5, unit),
-        Measured(scatter, scatter / (2 * (n - 1)) ** 0.5, "K" if counts_from_own_zero(unit) else unit),
+        Measured(float(y.mean()), u, unit, dof),
+        Measured(scatter, scatter / (2 * (n - 1)) ** 0.5, "K" if counts_from_own_zero(unit) else unit, n - 1.0),
         n,
         sum(place.runs for place in used),
     )
@@ -142,14 +145,21 @@ def _mean(points: Sequence[ClassPoint], axis: str) -> Measured:
     n = len(each)
     stated = float(us.max() if axis == "x" else np.sqrt(np.sum(us**2)) / n)
     seen = float(np.std(values, ddof=1)) / n**0.5 if n > 1 else 0.0
-    return Measured(float(values.mean()), max(stated, seen), each[0].unit)
+    if not np.isfinite(stated):  # of a single run nothing is known then, of several what they scatter
+        known = n > 1 and axis == "y"
+        return Measured(float(values.mean()), seen if known else np.nan, each[0].unit, n - 1.0 if known else 0.0)
+    own = min(m.dof for m in each)
+    return Measured(float(values.mean()), max(stated, seen), each[0].unit, own if stated >= seen else n - 1.0)
 
 
 def _line(places: Sequence[GroupPlace]) -> Line:
-    return straight_line(
-        np.array([p.x.value for p in places]), np.array([p.y.value for p in places]),
-        np.array([p.x.u for p in places]), np.array([p.y.u for p in places]),
-    ).widened()  # fmt: skip
+    """Where a group does not know its uncertainty, all are taken from how the groups scatter about the line."""
+    x, y, u_x, u_y = (
+        np.array([getattr(getattr(place, axis), what) for place in places]) for what in ("value", "u") for axis in "xy"
+    )
+    if not np.isfinite([u_x, u_y]).all():
+        u_x = u_y = np.zeros(len(x))
+    return straight_line(x, y, u_x, u_y).widened()
 
 
 def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace]) -> Measured | None:
@@ -175,8 +185,10 @@ def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace]) -> Me
     except (Trouble, ZeroDivisionError):
         return None
     gradient = np.array([by_a, by_b])
-    u_line = float(gradient @ line.covariance @ gradient)  # the formula's own constants are the centre's u
-    return Measured(centre.value, float(np.sqrt(u_line + centre.u**2)), centre.unit)
+    u_line = float(np.sqrt(gradient @ line.covariance @ gradient))
+    # The formula's own constants are the centre's u.
+    u, dof = combined({Source("class line", True, "", line.u_dof): u_line, Source("constants", True): centre.u})
+    return Measured(centre.value, u, centre.unit, dof)
 
 
 def _judged_in_turn(places: Sequence[GroupPlace], graph: ClassGraph) -> tuple[GroupPlace, ...]:
@@ -212,7 +224,12 @@ def _judged(place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph) 
     u = float(np.sqrt(y.u**2 + (line.slope * x.u) ** 2 + float(line.u_at(x.value)) ** 2))
     if not (u > 0 and line.slope):
         return place
-    away, x_off = float(difference / u), float(-difference / line.slope)
+    of_line = float(line.u_at(x.value))
+    _, dof = combined({
+        Source("line", True, "", line.u_dof): of_line, Source("x", True, "", x.dof): line.slope * x.u,
+        Source("y", True, "", y.dof): y.u,
+    })  # fmt: skip
+    away, x_off = as_normal(float(difference / u), dof), float(-difference / line.slope)
     words = ""
     if abs(away) > STANDS_OUT and np.isfinite(x_off):
         side = "low" if difference < 0 else "high"
@@ -233,7 +250,8 @@ def _judged_by_level(place: GroupPlace, others: Sequence[GroupPlace]) -> GroupPl
     if not u > 0:
         return place
     difference = place.y.value - float(y.mean())
-    away, words = difference / u, ""
+    _, dof = combined({Source(SCATTER, True, "", len(y) - 1.0): scatter, Source("y", True, "", place.y.dof): place.y.u})
+    away, words = as_normal(float(difference / u), dof), ""
     if abs(away) > STANDS_OUT:
         side = "low" if difference < 0 else "high"
         words = (
@@ -269,4 +287,4 @@ def _scatter(points: Sequence[ClassPoint], line: Line | None, level: ClassLevel 
 def _kept(line: Line, groups: int, runs: int) -> ClassLine:
     c = line.covariance
     covariance = ((float(c[0, 0]), float(c[0, 1])), (float(c[1, 0]), float(c[1, 1])))
-    return ClassLine(line.intercept, line.slope, covariance, line.excess, groups, runs)
+    return ClassLine(line.intercept, line.slope, covariance, line.excess, groups, runs, line.u_dof)

@@ -97,6 +97,7 @@ class LiveWindow:
         self._latest: dict[str, Latest] = {}
         self._guesses: dict[str, Trace] = {}
         self._extents: dict[str, tuple[float, float]] = {}
+        self._smallest: dict[str, float] = {}  # step between neighbours
         self._happened: dict[str, tuple[int, deque[float]]] = {}
         self._last_t = float("nan")
 
@@ -111,6 +112,7 @@ class LiveWindow:
             if flow.heard.anew >= 0:  # all has been read anew under another format
                 self._clear()
                 self._extents.clear()
+                self._smallest.clear()
             for worked in flow.worked:
                 self._add_block(worked.block, sparse=sparse)
                 for name, result in worked.results.items():
@@ -130,6 +132,10 @@ class LiveWindow:
         self._last_t = float(block.t[-1])
         for name, values in block.channels.items():
             low, high = self._extents.get(name, (np.inf, -np.inf))
+            last = self._latest.get(f"raw {name}")
+            steps = np.abs(np.diff(values, prepend=last.value if last is not None else np.nan))
+            smallest = float(np.min(steps, where=steps > 0, initial=np.inf))
+            self._smallest[name] = min(smallest, self._smallest.get(name, np.inf))
             self._extents[name] = min(low, float(np.fmin.reduce(values))), max(high, float(np.fmax.reduce(values)))
             if not sparse:
                 self._trace(f"raw {name}").add(block.t, values, block.gap_before)
@@ -169,6 +175,11 @@ class LiveWindow:
     def extent(self, channel: str) -> tuple[float, float]:
         """Smallest and largest raw value of a channel since it was opened; nan before the first."""
         return self._extents.get(channel, (float("nan"), float("nan")))
+
+    def resolution(self, channel: str) -> float:
+        """The smallest step between two raw values of a channel since it was opened; 0 before the first."""
+        found = self._smallest.get(channel, np.inf)
+        return found if np.isfinite(found) else 0.0
 
     def latest(self, name: str) -> Latest | None:
         return self._latest.get(name)

@@ -23,6 +23,7 @@ OFFERS = {
         "read_working",
         "WORDS",
     ),
+    "spans": ("Note",),
 }
 
 __all__ = names_of(OFFERS)

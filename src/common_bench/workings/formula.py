@@ -8,8 +8,8 @@ import numpy as np
 
 from common_bench.model.block import Series, Source
 from common_bench.model.trouble import UnitTrouble, WorkingTrouble, as_another
-from common_bench.model.units import is_unit, same_kind
-from common_bench.workings.evaluate import Value, elementwise, shown_in
+from common_bench.model.units import counts_from_own_zero, is_unit, same_kind
+from common_bench.workings.arithmetic import Value, elementwise, shown_in
 from common_bench.workings.kinds import Kind, kind_of
 from common_bench.workings.reading import Node, Read, read_working
 from common_bench.workings.spans import NumberOf
@@ -24,8 +24,9 @@ class Formula:
     Each constant with an uncertainty, as `3.30 ± 0.02 V`, is a source of its own that all readings share.
     """
 
-    def __init__(self, lines: Sequence[str], reading_unit: str, wanted: str = "") -> None:
-        """Raises WorkingTrouble with the line where one cannot be read or its unit does not fit."""
+    def __init__(self, lines: Sequence[str], reading_unit: str, wanted: str = "", *, strict: bool = False) -> None:
+        """strict: refuses what could be a temperature or a difference of two and does not say which. Raises
+        WorkingTrouble with the line where one cannot be read or its unit does not fit."""
         if not lines or len(lines) > MOST_LINES:
             raise WorkingTrouble("chain-too-long", most_lines=MOST_LINES)
         self._raw_unit = reading_unit if is_unit(reading_unit) else ""
@@ -42,7 +43,7 @@ class Formula:
                 if number == len(lines) and kind.shape != "series":
                     raise WorkingTrouble("step-without-reading")
                 if number == len(lines) and wanted:
-                    kind = _wanted(kind, wanted)
+                    kind = _wanted(kind, wanted, explicit=bool(read.unit) or not strict)
             except WorkingTrouble as trouble:
                 trouble.where = f"step {number} “{text}”" if len(lines) > 1 else f"“{text}”"
                 raise
@@ -87,11 +88,13 @@ def _named(value: Value, name: str, own: set[Source]) -> Value:
     return NumberOf(value.value, value.unit, {called(source): share for source, share in value.parts.items()})
 
 
-def _wanted(kind: Kind, unit: str) -> Kind:
+def _wanted(kind: Kind, unit: str, *, explicit: bool) -> Kind:
     try:
         fits = same_kind(kind.unit, unit)
     except UnitTrouble as trouble:
         raise as_another(WorkingTrouble, trouble) from None
     if not fits and kind.unit:
         raise WorkingTrouble("gives-another-unit", unit=kind.unit, wanted=unit or "a pure number")
+    if fits and counts_from_own_zero(unit) and not counts_from_own_zero(kind.unit) and not explicit:
+        raise WorkingTrouble("kelvin-for-temperature", unit=kind.unit, wanted=unit)
     return Kind(kind.shape, unit if fits else "", kind.events, kind.late)

@@ -293,6 +293,10 @@ class _Check:
             if inner.shape != "events":
                 raise _refused("count-needs-events", node.operands[0], words=inner.words)
             return Kind("number", "", late=True)
+        if node.word == "pace":
+            if inner.shape != "events":
+                raise _refused("gap-needs-events", node.operands[0], words=inner.words)
+            return Kind("number", "Hz", late=True)
         if inner.shape not in ("series", "at events"):
             raise _refused("span-form-needs-series", node.operands[0], word=node.word, words=inner.words)
         scatters = node.word == "scatter" and counts_from_own_zero(inner.unit)

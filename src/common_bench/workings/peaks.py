@@ -7,20 +7,20 @@ import itertools
 import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Series, Source
+from common_bench.workings.tops import top_of
 
-FIT_SHARE = 8.0  # the top of a peak is fitted over 1/8 of "apart" to either side
 PEAK_TIME = Source("time of each peak", False)
 CLOCK_RATE = Source("kit's clock", True)
-LEAST_FOR_SCATTER = 4  # readings; a parabola uses three
 
 
 class PeakFinder:
-    """A peak is a reading above the level that no other within `apart` on either side exceeds.
+    """A peak is a reading above the level that no other less than `apart` away on either side exceeds; of equal ones the
+    first counts.
 
-    It is told once the time `apart` after it has been heard, so its value never changes. Where a gap
-    interrupts that time, it is not known whether there was a higher one, and no peak is told; the
-    next one is marked `fresh`, so that nobody measures a distance across the gap.
-    Its time is the vertex of the least-squares parabola through the readings around it.
+    It is told once the time `apart` after it has been heard, so its value never changes. Where that time before it or
+    after it has not been heard, as at the beginning, at the end and about a gap, it is not known whether there was a
+    higher one, and no peak is told; the next one is marked `fresh`, so that nobody measures a distance across the gap.
+    Its time is that of the top of a curve through the readings around it.
     """
 
     def __init__(self, level: float, apart: float, *, sign: float = 1.0) -> None:
@@ -28,38 +28,27 @@ class PeakFinder:
         self._t: Floats = np.empty(0)  # readings that a peak may still need
         self._v: Floats = np.empty(0)
         self._u: Floats = np.empty(0)
-        self._candidate: tuple[float, float] | None = None
-        self._last = -np.inf
+        self._from = -np.inf  # no peak before this time any more
         self._fresh = True
-        self._missing = 0
         self._origin = np.nan
 
     def push(self, series: Series, gap_before: Bools, clock_u: Floats) -> Events:
         """series: (n,) with gap_before (n,) and the clock's relative rate uncertainty (n,)."""
-        times: list[float] = []
-        spreads: list[float] = []
-        rates: list[float] = []
-        fresh: list[bool] = []
+        found: list[tuple[float, float, float, bool]] = []
         known = np.isfinite(series.values)
         breaks = np.flatnonzero(gap_before)
         starts = [0, *breaks.tolist(), len(series)]
         for start, stop in itertools.pairwise(starts):
             if (start and start in breaks) or (start == 0 and len(breaks) and breaks[0] == 0):
                 self._interrupt()
-            if start == stop:
-                continue
-            keep = known[start:stop]
-            for t, u, rate, first in self._stretch(
-                series.t[start:stop][keep], self._sign * series.values[start:stop][keep], clock_u[start:stop][keep]
-            ):
-                times.append(t)
-                spreads.append(u)
-                rates.append(rate)
-                fresh.append(first)
-        at = np.array(times)
-        if not times:
+            keep = start + np.flatnonzero(known[start:stop])
+            if len(keep):
+                found += self._stretch(series.t[keep], self._sign * series.values[keep], clock_u[keep])
+        if not found:
             return Events(NO_FLOATS, np.empty(0, bool), {PEAK_TIME: NO_FLOATS})
-        if len(at) and np.isnan(self._origin):
+        times, spreads, rates, fresh = zip(*found, strict=True)
+        at = np.array(times)
+        if np.isnan(self._origin):
             self._origin = float(at[0])
         parts = {PEAK_TIME: np.array(spreads)}
         if any(rates):
@@ -68,70 +57,38 @@ class PeakFinder:
 
     def _interrupt(self) -> None:
         self._t, self._v, self._u = np.empty(0), np.empty(0), np.empty(0)
-        self._candidate = None
-        self._fresh = True
+        self._from, self._fresh = -np.inf, True
 
     def _stretch(self, t: Floats, v: Floats, u: Floats) -> list[tuple[float, float, float, bool]]:
         """Readings without a gap among them, in order after those before."""
-        if not len(t):
-            return []
-        held = len(self._t)
+        if self._from == -np.inf:
+            self._from = float(t[0]) + self._apart
         t, v, u = np.concatenate([self._t, t]), np.concatenate([self._v, v]), np.concatenate([self._u, u])
-        first = max(1, held - 1)
-        tops = first + np.flatnonzero(
-            (v[first:-1] > self._level) & (v[first:-1] > v[first - 1 : -2]) & (v[first:-1] >= v[first + 1 :])
-        )
+        tops = 1 + np.flatnonzero((v[1:-1] > self._level) & (v[1:-1] > v[:-2]) & (v[1:-1] >= v[2:]))
+        heard = float(t[-1]) - self._apart
         found = []
-        for at in tops.tolist():
-            when, height = float(t[at]), float(v[at])
-            if self._candidate is not None and when - self._candidate[0] >= self._apart:
-                found.append(self._tell(t, v, u))
-            if self._candidate is None:
-                if when - self._last >= self._apart:
-                    self._candidate = (when, height)
-            elif height > self._candidate[1]:
-                self._candidate = (when, height)
-        if self._candidate is not None and t[-1] - self._candidate[0] >= self._apart:
-            found.append(self._tell(t, v, u))
-        since = (self._candidate[0] if self._candidate else float(t[-1])) - self._apart
-        cut = min(max(0, int(np.searchsorted(t, since))), max(0, len(t) - 2))
+        place = int(np.searchsorted(t[tops], self._from))
+        while place < len(tops) and t[tops[place]] <= heard:
+            at = int(tops[place])
+            low = min(at, int(np.searchsorted(t, t[at] - self._apart, side="right")))
+            high = max(at + 1, int(np.searchsorted(t, t[at] + self._apart)))
+            highest = low + int(np.argmax(v[low:high]))
+            if highest == at:
+                found.append(self._tell(t[low:high], v[low:high], at - low, float(u[at])))
+            # What lies less than `apart` behind the highest is no peak, nor is anything between here and it.
+            self._from = float(t[highest]) + (0.0 if highest > at else self._apart)
+            place = max(place + 1, int(np.searchsorted(t[tops], self._from)))
+        cut = max(0, int(np.searchsorted(t, max(self._from, heard) - self._apart)) - 2)
         self._t, self._v, self._u = t[cut:], v[cut:], u[cut:]
         return found
 
-    def _tell(self, t: Floats, v: Floats, u: Floats) -> tuple[float, float, float, bool]:
-        assert self._candidate is not None
-        when = self._candidate[0]
-        at = int(np.searchsorted(t, when))
-        reach = self._apart / FIT_SHARE
-        low = min(int(np.searchsorted(t, when - reach)), max(0, at - 1))
-        high = max(int(np.searchsorted(t, when + reach, side="right")), at + 2)
-        moment, spread = _vertex(t[low:high] - when, v[low:high])
-        fresh = self._fresh
-        self._last, self._candidate, self._fresh = when, None, False
-        return when + moment, spread, float(u[at]), fresh
-
-
-def _vertex(t: Floats, v: Floats) -> tuple[float, float]:
-    """Time of the highest point of the parabola through (n,) readings about a peak, and its standard
-    uncertainty in s (from the scatter about the parabola; from the reading spacing where too few)."""
-    usual = float(t[-1] - t[0]) / max(1, len(t) - 1)
-    fallback = 0.0, usual / 12**0.5
-    if len(t) < 3 or t[1] <= t[0] or t[-1] <= t[-2]:
-        return fallback
-    scale = max(abs(float(t[0])), float(t[-1]))
-    design = np.vander(t / scale, 3)
-    (a, b, _), *_ = np.linalg.lstsq(design, v, rcond=None)
-    if a >= 0:
-        return fallback
-    vertex = -b / (2 * a)
-    if not t[0] / scale <= vertex <= t[-1] / scale:
-        return fallback
-    if len(t) < LEAST_FOR_SCATTER:
-        return vertex * scale, usual / 12**0.5
-    left = v - design @ np.linalg.lstsq(design, v, rcond=None)[0]
-    covariance = np.linalg.pinv(design.T @ design) * float(left @ left) / (len(t) - 3)
-    gradient = np.array([b / (2 * a * a), -1 / (2 * a), 0.0])
-    return float(vertex * scale), float(np.sqrt(max(0.0, gradient @ covariance @ gradient)) * scale)
+    def _tell(self, t: Floats, v: Floats, at: int, rate: float) -> tuple[float, float, float, bool]:
+        top = top_of(t, v, at)
+        nearer = int(np.argmin(np.abs(t - top.t)))
+        if nearer != at:  # the highest reading of a flat top may lie anywhere on it
+            top = top_of(t, v, nearer)
+        fresh, self._fresh = self._fresh, False
+        return top.t, top.u_t, rate, fresh
 
 
 def gaps_between(events: Events, before: Events | None) -> Series:

@@ -155,6 +155,8 @@ def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:
         found = re.match(r"([\d.,]+(?:[eE][+-]?\d+)?)\s*(?:(?:±|\+-)\s*([\d.,]+(?:[eE][+-]?\d+)?))? ?(.*)", words[0])
         assert found is not None
         return Node(form, value=number(found[1]), u=number(found[2] or "0"), unit=found[3], word=words[0], **place)
+    if form == "pace":
+        form, words = "over", ["pace"]
     if form == "calibrated":
         words = [words[0][1:-1] if words[0][0] in '"“' else words[0]]
     if form == "crossings":

@@ -11,36 +11,46 @@ import numpy as np
 from common_bench.model.block import Bools, Events, Floats, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import FindingTrouble
+from common_bench.model.uncertainty import combined
 from common_bench.model.units import conversion
+from common_bench.workings.repeated import Mean, Pace, mean_of_gaps, mean_of_readings
+from common_bench.workings.tops import top_of
 
-LEAST_CHAINED = 4  # gaps, from which their correlation says anything
+LEAST_LIKENESS = 8  # readings, from which their own scatter and likeness say more than what is stated of them
+
+
+class Note(NamedTuple):
+    """What is to be told with a number, as a code with what belongs to it."""
+
+    code: str
+    size: float = 0.0
 
 
 @dataclass(frozen=True)
 class NumberOf:
     """A single number; parts: source -> signed standard uncertainty in `unit`; n: values it comes from;
-    guesses: how many of them lie outside a calibration."""
+    guesses: how many of them lie outside a calibration; notes: what is to be told with it."""
 
     value: float
     unit: str = ""
     parts: Mapping[Source, float] = field(default_factory=dict)
     n: int = 1
     guesses: int = 0
+    notes: tuple[Note, ...] = ()
 
     @property
     def u(self) -> float:
-        return float(np.sqrt(sum(share * share for share in self.parts.values())))
+        return combined(self.parts)[0]
 
     @property
     def measured(self) -> Measured:
-        return Measured(self.value, self.u, self.unit)
+        u, dof = combined(self.parts)
+        return Measured(self.value, u, self.unit, dof)
 
     def to(self, unit: str) -> NumberOf:
         factor, offset = conversion(self.unit, unit)
-        return NumberOf(
-            self.value * factor + offset, unit, {s: share * factor for s, share in self.parts.items()}, self.n,
-            self.guesses,
-        )  # fmt: skip
+        parts = {s: share * factor for s, share in self.parts.items()}
+        return replace(self, value=self.value * factor + offset, unit=unit, parts=parts)
 
 
 def inside(t: Floats, began: Floats, values: Floats, span: tuple[float, float]) -> Bools:
@@ -72,84 +82,141 @@ def time_of_first(events: Series | Events, span: tuple[float, float], way: str, 
 
 def _of_one(source: Source, which: str) -> Source:
     """The source of one reading or event alone, where it is independent from one to the next."""
-    return source if source.common else Source(source.name, False, f"{source.which} of {which}")
+    return source if source.common else Source(source.name, False, f"{source.which} of {which}", source.dof)
 
 
 def _number_over(word: str, value: Series | Events | NumberOf, span: tuple[float, float], name: str) -> NumberOf:
     if isinstance(value, Events):
-        return NumberOf(float(np.count_nonzero((value.t >= span[0]) & (value.t <= span[1]))), "", {}, len(value))
+        return _of_events(word, value, span, name)
     assert isinstance(value, Series)
-    chosen = inside(value.t, value.began, value.values, span)
-    values = value.values[chosen]
-    n = len(values)
-    least = 2 if word == "scatter" else 1
-    if n < least:
+    chosen = np.flatnonzero(inside(value.t, value.began, value.values, span))
+    n = len(chosen)
+    if n < (2 if word == "scatter" else 1):
         raise FindingTrouble("no-value-in-span", word=word)
-    parts = {source: share[chosen] for source, share in value.parts.items()}
-    places = np.flatnonzero(chosen)
-    of = f"{name} {places[0]} to {places[-1]}" if value.since is not None else f"readings {places[0]} to {places[-1]}"
-    repeated = Repeated(value.t[chosen], value.since[chosen]) if value.since is not None else None
+    over = _Over(
+        name, value.t[chosen], value.values[chosen], value.since[chosen] if value.since is not None else None,
+        {source: share[chosen] for source, share in value.parts.items()}, (int(chosen[0]), int(chosen[-1])),
+    )  # fmt: skip
     if word == "mean":
-        found = _mean_parts(values, parts, repeated, Source("scatter of the mean", False, name), of)
-        return NumberOf(float(np.mean(values)), value.unit, found, n)
-    if word == "scatter":
-        scatter = float(np.std(values, ddof=1))
-        source = Source("scatter of the scatter", False, name)
-        return NumberOf(scatter, value.unit, {source: scatter / (2 * (n - 1)) ** 0.5}, n)
-    if word == "median":
-        shares = _mean_parts(values, parts, repeated, Source("scatter of the median", False, name), of)
-        grown = {s: share if s.common else share * (np.pi / 2) ** 0.5 for s, share in shares.items()}
-        return NumberOf(float(np.median(values)), value.unit, grown, n)
-    at = {"largest": int(np.argmax(values)), "smallest": int(np.argmin(values)), "first": 0, "last": n - 1}[word]
-    one = f"{'event of ' + name if value.since is not None else 'reading'} {places[at]}"
-    return NumberOf(float(values[at]), value.unit, {_of_one(s, one): float(share[at]) for s, share in parts.items()}, n)
+        found = over.mean()
+    elif word == "median":
+        found = over.median()
+    elif word == "scatter":
+        found = over.scatter()
+    elif word in ("largest", "smallest"):
+        found = over.extreme(1.0 if word == "largest" else -1.0)
+    else:
+        found = over.one(0 if word == "first" else n - 1)
+    return replace(found, unit=value.unit, n=n)
 
 
-class Repeated(NamedTuple):
-    """When values at events ended and began, (n,) s each."""
+def _of_events(word: str, events: Events, span: tuple[float, float], name: str) -> NumberOf:
+    chosen = np.flatnonzero((events.t >= span[0]) & (events.t <= span[1]))
+    if word == "count":
+        return NumberOf(float(len(chosen)), "", {}, len(events))
+    t, fresh = events.t[chosen], events.fresh[chosen]
+    first, *later = np.split(np.diff(t), np.flatnonzero(fresh[1:]))
+    chains = [chain for chain in (first, *(each[1:] for each in later)) if len(chain)]
+    if not chains:
+        raise FindingTrouble("no-value-in-span", word=word)
+    pace = mean_of_gaps(chains)
+    gap = pace.mean.value
+    parts = {Source("scatter of the pace", False, name, pace.mean.dof): pace.mean.u / gap**2}
+    for source, share in events.parts.items():
+        if source.common and len(t) > 1:
+            parts[source] = float(share[chosen[0]] - share[chosen[-1]]) / (t[-1] - t[0]) / gap
+    return NumberOf(1.0 / gap, "Hz", _known(parts), len(t), notes=_changes(pace))
 
+
+def _changes(pace: Pace) -> tuple[Note, ...]:
+    return (Note("pace-changes"),) if pace.changes else ()
+
+
+def _known(parts: Mapping[Source, float]) -> dict[Source, float]:
+    """What has no finite size, as the scatter of a single value, is of unknown size."""
+    return {s if np.isfinite(u) else s._replace(dof=0.0): u if np.isfinite(u) else 1.0 for s, u in parts.items()}
+
+
+@dataclass(frozen=True)
+class _Over:
+    """The values of one quantity in a span; since: when those at events began; places: of the first and last in all."""
+
+    name: str
     t: Floats
-    since: Floats
+    values: Floats
+    since: Floats | None
+    parts: Mapping[Source, Floats]
+    places: tuple[int, int]
 
     @property
-    def share_events(self) -> bool:
-        """Whether each begins with the event with which the one before ended, as gaps between events do."""
-        return len(self.t) >= 2 and bool((self.since[1:] == self.t[:-1]).all())
+    def _of(self) -> str:
+        kind = f"{self.name} " if self.since is not None else "readings "
+        return f"{kind}{self.places[0]} to {self.places[1]}"
 
+    def one(self, at: int) -> NumberOf:
+        """A single one of the values."""
+        place = f"{'event of ' + self.name if self.since is not None else 'reading'} {self.places[0] + at}"
+        parts = {_of_one(source, place): float(share[at]) for source, share in self.parts.items()}
+        if not parts:
+            parts = {Source(f"uncertainty of {self.name}", False, place, 0.0): 1.0}
+        return NumberOf(float(self.values[at]), "", parts)
 
-def _mean_parts(
-    values: Floats, parts: Mapping[Source, Floats], repeated: Repeated | None, scatter: Source, of: str
-) -> dict[Source, float]:
-    """Common sources keep their size in a mean. Values at events are repeated observations of one
-    quantity, whose scatter shows all that is independent (Type A, JCGM 100, 4.2.3); for readings over
-    time, which may truly change, the independent sources are averaged instead. of: which readings these are."""
-    n = len(values)
-    shares = {s: float(np.mean(share)) for s, share in parts.items() if s.common}
-    if repeated is not None and n >= 2:
-        shares[scatter] = float(np.std(values, ddof=1)) / n**0.5
-        if repeated.share_events and n >= LEAST_CHAINED:
-            shares[scatter] *= _shrunk(values)
-    else:
-        for source, share in parts.items():
-            if not source.common:
-                which = Source(source.name, False, f"{source.which} of {of}")
-                shares[which] = float(np.sqrt(np.sum(share**2))) / n
-    return shares
+    def mean(self) -> NumberOf:
+        """Common sources keep their size in a mean; what is independent is taken from the scatter of the values."""
+        found, notes = self._mean()
+        parts = {s: float(np.mean(share)) for s, share in self.parts.items() if s.common}
+        return NumberOf(found.value, "", parts | self._scatter(found, "scatter of the mean"), notes=notes)
 
+    def median(self) -> NumberOf:
+        """Of values that scatter as noise does, a median is less sure than their mean by the root of π/2."""
+        found, notes = self._mean()
+        parts = {s: float(np.median(share)) for s, share in self.parts.items() if s.common}
+        own = self._scatter(found._replace(u=found.u * (np.pi / 2) ** 0.5), "scatter of the median")
+        return NumberOf(float(np.median(self.values)), "", parts | own, notes=notes)
 
-def _shrunk(gaps: Floats) -> float:
-    """By which factor the mean of neighbouring gaps is better known than their scatter / √n says.
+    def scatter(self) -> NumberOf:
+        size = float(np.std(self.values, ddof=1))
+        dof = max(1.0, self._mean()[0].independent - 1.0)
+        source = Source("scatter of the scatter", False, self.name, dof)
+        return NumberOf(size, "", {source: size / (2 * dof) ** 0.5})
 
-    The errors of events cancel between neighbours, so that a gap that is too long follows one that is too short
-    (JCGM 100, 5.2.2 eq. 13; Box, Jenkins, Reinsel, Time Series Analysis, 2.1.6): var(mean) = s²/n (1 + 2 (1 - 1/n) ρ) with
-    the correlation ρ of neighbours, -1/2 where events alone scatter and 0 where the pace itself does. ρ is estimated from
-    few values; half a standard deviation (1/√n) is added to it, so that intervals hold the truth at least as often as
-    they say, whichever of both scatters.
-    """
-    n, off = len(gaps), gaps - gaps.mean()
-    squares = float(off @ off)
-    if squares == 0.0:
-        return 1.0
-    seen = float(off[1:] @ off[:-1]) / squares
-    correlation = min(max(0.0, seen), max(-0.5, seen + 1.0 / n + 0.5 / n**0.5))
-    return float(np.sqrt(max(1.0 + 2.0 * (1.0 - 1.0 / n) * correlation, 1.0 / n)))
+    def extreme(self, sign: float) -> NumberOf:
+        """The top of the curve through the readings about the outermost one, which itself lies too far out where they
+        scatter. Of values at events, the outermost."""
+        at = int(np.argmax(sign * self.values))
+        if self.since is not None or len(self.values) < LEAST_LIKENESS:
+            return self.one(at)
+        top = top_of(self.t, sign * self.values, at, best="value")
+        stated, _ = combined({s: float(share[at]) for s, share in self.parts.items() if not s.common})
+        if not top.u_value > (stated / len(self.values) ** 0.5 if stated > 0 else 0.0):
+            return self.one(at)
+        parts = {s: float(share[at]) for s, share in self.parts.items() if s.common}
+        own = {Source(f"scatter about the {'largest' if sign > 0 else 'smallest'}", False, self.name): top.u_value}
+        return NumberOf(sign * top.value, "", parts | own)
+
+    def _mean(self) -> tuple[Mean, tuple[Note, ...]]:
+        n = len(self.values)
+        if self.since is None:
+            found = mean_of_readings(self.values) if n > 1 else Mean(float(self.values[0]), 0.0, 0.0, 1.0)
+            alike = n >= LEAST_LIKENESS and found.independent < n / 2
+            return found, (Note("alike", found.independent),) if alike else ()
+        follows = self.since[1:] == self.t[:-1]
+        if n < 2 or not follows.any():
+            u = float(np.std(self.values, ddof=1)) / n**0.5 if n > 1 else 0.0
+            return Mean(float(np.mean(self.values)), u, n - 1.0, float(n)), ()
+        pace = mean_of_gaps(np.split(self.values, np.flatnonzero(~follows) + 1))
+        return pace.mean, _changes(pace)
+
+    def _scatter(self, found: Mean, name: str) -> dict[Source, float]:
+        """What is independent from one value to the next in their mean: as they scatter, for readings at least as
+        their own uncertainties say, which is all that few of them have; unknown where nothing tells."""
+        stated = {
+            Source(s.name, False, f"{s.which} of {self._of}", s.dof): float(np.sqrt(np.sum(share**2)))
+            / len(self.values)
+            for s, share in self.parts.items()
+            if not s.common
+        }
+        size = combined(stated)[0]
+        if len(self.values) == 1 or (self.since is None and size > found.u):
+            return stated or {Source(name, False, self.name, 0.0): 1.0}
+        return _known({Source(name, False, self.name, found.dof): found.u})

@@ -9,6 +9,7 @@ from common_bench.model.run import Finding, Share
 from common_bench.model.trouble import FindingTrouble
 from common_bench.workings.evaluate import Workings, over_span
 from common_bench.workings.reading import Node
+from common_bench.workings.spans import Note
 
 NEGLIGIBLE = 1e-3  # of the combined uncertainty; smaller shares are not listed
 
@@ -36,7 +37,7 @@ def findings_of(
                 number.measured,
                 span,
                 number.n,
-                in_words(line.read.expression, number.n),
+                "; ".join([in_words(line.read.expression, number.n), *map(note_words, number.notes)]),
                 shares(number.parts),
                 line.text,
                 guesses=number.guesses,
@@ -48,11 +49,26 @@ def findings_of(
 def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:
     """What an uncertainty is made of, largest first; sources of one name are put together (in squares)."""
     squares: dict[str, float] = {}
+    unknown = dict.fromkeys(source.name for source, share in parts.items() if source.dof <= 0 and share)
     for source, share in parts.items():
-        squares[source.name] = squares.get(source.name, 0.0) + share * share
+        if source.dof > 0:
+            squares[source.name] = squares.get(source.name, 0.0) + share * share
     total = sum(squares.values())
-    listed = [Share(name, square**0.5) for name, square in squares.items() if square > total * NEGLIGIBLE**2]
-    return tuple(sorted(listed, key=lambda share: -share.u))
+    listed = [(name, square**0.5) for name, square in squares.items() if square > total * NEGLIGIBLE**2]
+    known = [Share(name, u) for name, u in sorted(listed, key=lambda each: -each[1])]
+    return (*(Share(name, None) for name in unknown), *known)
+
+
+NOTES = {
+    "alike": "neighbours resemble each other: as good as {size:.0f} independent ones",
+    "pace-changes": "the pace changes in this span",
+    "first-order": "first order does not hold here: the uncertainty comes from a simulation",
+}
+
+
+def note_words(note: Note) -> str:
+    """What is to be told with a number, in words."""
+    return NOTES[note.code].format(size=note.size)
 
 
 def in_words(expression: Node, n: int) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QVBoxLayout
@@ -29,7 +31,7 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.exchange.tables import with_unit
 from common_bench.model.class_line import ClassResult
-from common_bench.model.measured import NO_VALUE, plain, written
+from common_bench.model.measured import NO_VALUE, interval_words, plain, written
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
 from common_bench.pool.class_line import class_graph_of
@@ -332,13 +334,16 @@ class PoolStage(StageView):
         formula = graph.finding.partition("=")[2].strip() or "mean of the groups' means"
         counted = result.line or result.level
         assert counted is not None, "a class finding comes of a class line or of groups compared"
-        say(self.finding_words, f"{pretty(formula)}, {counted.runs} runs, {counted.groups} groups")
+        words = [f"{pretty(formula)}, {counted.runs} runs, {counted.groups} groups", interval_words(found)]
+        say(self.finding_words, "\n".join(each for each in words if each))
         if result.accepted is None:
             say(self.agreement, "")
             return
         away = abs(result.agreement)
         accepted = pretty(graph.accepted)
-        if away <= AGREES:
+        if not math.isfinite(away):
+            say(self.agreement, f"whether it agrees with {accepted} cannot be told", "amber")
+        elif away <= AGREES:
             say(self.agreement, f"agrees with {accepted} (off by {away:.1f} of its uncertainty)", "good")
         else:
             say(self.agreement, f"does not agree with {accepted} (off by {away:.1f} of its uncertainty)", "red")

@@ -20,13 +20,12 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.work.run_graphs import EachGraph, RunGraph
 from common_bench.lesson.words import age_words
-from common_bench.model.measured import plain, written
+from common_bench.model.measured import plain, u_words, written
 from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed
 
 NUDGE = 0.5  # s
-SHARE_DECIMALS = 5
 
 
 class WorkStage(StageView):
@@ -266,9 +265,7 @@ class WorkStage(StageView):
         )
         say(self.finding_words, first.how)
         self.made_of.setVisible(bool(first.made_of))
-        self.made_of.fill(
-            [[share.name, f"{plain(share.u, SHARE_DECIMALS)} {first.measured.unit}"] for share in first.made_of]
-        )
+        self.made_of.fill([[share.name, f"{u_words(share.u)} {first.measured.unit}"] for share in first.made_of])
         self.made_of.fit(6)
 
     def _show_conditions(self, run: Run) -> None:

@@ -1,0 +1,127 @@
+"""Forms that work value by value, with their uncertainties. Values in, a value out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from common_bench.model.block import Bools, Events, Floats, Series, Source
+from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
+from common_bench.workings.kinds import ANGLES, CONSTANTS, constant
+from common_bench.workings.reading import Node
+from common_bench.workings.spans import NumberOf
+
+Value = Series | Events | NumberOf
+
+
+def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
+    """Forms that work value by value. line: the name of the working that the node stands in.
+
+    Uncertainties go first-order through each source of its own (JCGM 100, eq. 10 and 13), so that x - x is exactly 0.
+    """
+    if node.form == "quantity":
+        source = Source(f"{node.word}", True, f"{line}:{node.start}")  # as it stands at this place of this line
+        return NumberOf(node.value, node.unit, {source: node.u} if node.u else {})
+    if node.form == "name":
+        return NumberOf(CONSTANTS[node.word])
+    values = [each for each in operands if not isinstance(each, Events)]
+    if node.form == "negate":
+        return _combined(values, _raw(values[0]) * -1.0, [-1.0], values[0].unit)
+    if node.form == "function":
+        return _function(node.word, values[0])
+    left, right = values
+    if node.form in ("add", "subtract"):
+        sign = 1.0 if node.form == "add" else -1.0
+        own = counts_from_own_zero(left.unit), counts_from_own_zero(right.unit)
+        if own == (True, True):  # the difference of two temperatures
+            (step, zero), (other, its) = conversion(left.unit, "K"), conversion(right.unit, "K")
+            difference = (_raw(left) * step + zero) - (_raw(right) * other + its)
+            return _combined(values, difference, [step, -other], "K")
+        if any(own):  # a temperature and a difference, in the temperature's unit
+            to, by = (left, right) if own[0] else (right, left)
+            step = degree_of(by.unit) / degree_of(to.unit)
+            gradients = [1.0, sign * step] if own[0] else [sign * step, 1.0]
+            return _combined(values, _raw(to) + sign * _raw(by) * step, gradients, to.unit)
+        unit_text = left.unit
+        factor, offset = conversion(right.unit, left.unit) if left.unit != right.unit else (1.0, 0.0)
+        return _combined(values, _raw(left) + sign * (_raw(right) * factor + offset), [1.0, sign * factor], unit_text)
+    a, b = _raw(left), _raw(right)
+    if node.form == "multiply":
+        return _combined(values, a * b, [b, a], product(left.unit, right.unit))
+    with np.errstate(all="ignore"):
+        if node.form == "divide":
+            under = np.where(np.asarray(b) == 0, np.nan, b)
+            return _combined(values, a / under, [1 / under, -a / under**2], product(left.unit, right.unit, -1.0))
+        exponent = constant(node.operands[1])
+        unit_text = power(left.unit, exponent) if exponent is not None and left.unit else ""
+        result = np.power(np.asarray(a, float), b)
+        return _combined(
+            values, result, [b * np.power(np.asarray(a, float), np.asarray(b) - 1.0), np.log(a) * result], unit_text
+        )
+
+
+def _function(word: str, inner: Series | NumberOf) -> Series | NumberOf:
+    if word in ANGLES and inner.unit:
+        inner = _scaled(inner, conversion(inner.unit, "rad")[0], "")
+    elif inner.unit and same_kind(inner.unit, "") and word not in ("abs", "sqrt"):
+        inner = _scaled(inner, conversion(inner.unit, "")[0], "")
+    x = np.asarray(_raw(inner), float)
+    with np.errstate(all="ignore"):
+        table: dict[str, Callable[[], tuple[Floats, Floats]]] = {
+            "sqrt": lambda: (np.sqrt(x), 0.5 / np.sqrt(x)),
+            "sin": lambda: (np.sin(x), np.cos(x)),
+            "cos": lambda: (np.cos(x), -np.sin(x)),
+            "tan": lambda: (np.tan(x), 1 / np.cos(x) ** 2),
+            "exp": lambda: (np.exp(x), np.exp(x)),
+            "ln": lambda: (np.log(np.where(x > 0, x, np.nan)), 1 / x),
+            "log10": lambda: (np.log10(np.where(x > 0, x, np.nan)), 1 / (x * np.log(10))),
+            "abs": lambda: (np.abs(x), np.sign(x)),
+        }
+        result, gradient = table[word]()
+    unit_text = power(inner.unit, 0.5) if word == "sqrt" and inner.unit else inner.unit if word == "abs" else ""
+    return _combined([inner], result, [gradient], unit_text)
+
+
+def _raw(value: Series | NumberOf) -> Floats | float:
+    return value.values if isinstance(value, Series) else value.value
+
+
+def _scaled(value: Series | NumberOf, factor: float, unit_text: str) -> Series | NumberOf:
+    return _combined([value], _raw(value) * factor, [factor], unit_text)
+
+
+def shown_in(value: Value, unit_text: str) -> Value:
+    """The same value in another unit of its kind; events stay as they are. Raises UnitTrouble where it is none."""
+    if isinstance(value, Events) or value.unit == unit_text:
+        return value
+    if value.unit == "" and isinstance(value, Series) and not value.parts and np.isnan(value.values).all():
+        return Series(value.t, value.values, unit_text, {}, value.guess, value.since)
+    factor, offset = conversion(value.unit, unit_text)
+    return _combined([value], _raw(value) * factor + offset, [factor], unit_text)
+
+
+def _combined(
+    values: Sequence[Series | NumberOf], result: Floats | float, gradients: Sequence[Floats | float], unit_text: str
+) -> Series | NumberOf:
+    timed = next((each for each in values if isinstance(each, Series)), None)
+    parts: dict[Source, Floats | float] = {}
+    for value, gradient in zip(values, gradients, strict=True):
+        for source, share in value.parts.items():
+            parts[source] = parts.get(source, 0.0) + gradient * share
+    if timed is None:
+        numbers = [value for value in values if isinstance(value, NumberOf)]
+        guesses = max((value.guesses for value in numbers), default=0)
+        notes = tuple(dict.fromkeys(note for value in numbers for note in value.notes))
+        shares = {source: float(share) for source, share in parts.items()}
+        return NumberOf(float(result), unit_text, shares, guesses=guesses, notes=notes)
+    guess: Bools | None = None
+    for value in values:
+        if isinstance(value, Series) and value.guess is not None:
+            guess = value.guess if guess is None else guess | value.guess
+    shape = timed.t.shape
+    filled = {
+        source: share if isinstance(share, np.ndarray) and share.shape == shape else np.broadcast_to(share, shape)
+        for source, share in parts.items()
+    }
+    return Series(timed.t, np.asarray(result, float), unit_text, filled, guess, timed.since)
