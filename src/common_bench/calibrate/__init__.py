@@ -10,6 +10,7 @@ OFFERS = {
         "drifted",
         "Reads",
     ),
+    "copied": ("cell_of",),
     "curves": (
         "curve_name",
         "CURVES",
@@ -28,6 +29,7 @@ OFFERS = {
         "check_state",
         "FAR_OFF",
         "fit_words",
+        "in_a_cell",
         "parameter_words",
         "prefix_of",
         "sentence",
@@ -40,8 +42,8 @@ OFFERS = {
     "steady": (
         "HOLD",
         "Limits",
-        "Steadiness",
         "steadiness",
+        "Steadiness",
         "STRETCHES",
     ),
 }

@@ -5,14 +5,16 @@ from __future__ import annotations
 import numpy as np
 
 from common_bench.calibrate.applied import Applied
+from common_bench.calibrate.copied import cell_of, figures_of, rounded
 from common_bench.calibrate.curves import CURVES, FORMULA
 from common_bench.calibrate.fitting import AS_SENT
 from common_bench.fits.curve_fit import UNLIKELY, chance, growth
 from common_bench.model.calibration import ReferencePoint
-from common_bench.model.measured import NO_VALUE, digits, places, plain, written
+from common_bench.model.measured import NO_VALUE, digits, places, plain, raised, written
 
 DOUBTFUL, BAD = 1.0, 2.0  # of the E_n number, ISO/IEC 17043
 TOO_GOOD = 0.99  # share of chance that would scatter more: the stated uncertainties are then too large
+LONGEST = 9  # digits of a whole number that is written without a power of ten
 FAR_OFF = 3.0  # expected sizes of a residual: a point that needs a look
 PREFIXES = ((1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"), (1e-12, "p"))
 PREFIXED = ("N", "V", "A", "Pa", "Ω", "ohm", "W", "J", "m", "s", "Hz", "g")
@@ -68,6 +70,7 @@ def sentence(applied: Applied) -> str:
     """The calibration in a line that a student can copy into a report."""
     c = applied.calibration
     p, _ = applied.natural()
+    figures = figures_of(applied)
     steps = "; ".join(_pretty(step) for step in c.choice.steps)
     where = f"; where {steps}" if steps else ""
     if c.choice.formula == AS_SENT:
@@ -75,7 +78,17 @@ def sentence(applied: Applied) -> str:
     if c.curve == FORMULA:
         return _pretty(c.choice.formula) + where
     entering = c.choice.steps[-1].split("=")[0].strip() if c.choice.steps else "reading"
-    return _equation(c.curve, c.quantity, c.unit, p.tolist(), entering, len(c.points)) + where
+    numbers = [rounded(each, figures) for each in p.tolist()]
+    if c.curve == "straight-line" and p[1]:
+        numbers[0] = -rounded(float(p[1]), figures) * rounded(float(-p[0] / p[1]), figures)
+    return _equation(c.curve, c.quantity, c.unit, numbers, entering, len(c.points), figures) + where
+
+
+def in_a_cell(applied: Applied) -> str:
+    """What is copied for a spreadsheet, with what belongs into its cell A1; empty where the curve has no formula."""
+    cell, steps = cell_of(applied), applied.calibration.choice.steps
+    holds = steps[-1].split("=")[0].strip() if steps else "the reading"
+    return f"In a spreadsheet, with {holds} in A1: {cell}" if cell else ""
 
 
 def _pretty(working: str) -> str:
@@ -83,29 +96,31 @@ def _pretty(working: str) -> str:
     return working.replace(" * ", " × ").replace(" - ", " − ")
 
 
-def _equation(curve: str, q: str, unit: str, p: list[float], x: str, points: int) -> str:
+def _equation(curve: str, q: str, unit: str, p: list[float], x: str, points: int, figures: int) -> str:
     if curve == "offset-only":
-        return f"{q} = {x} {_signed(p[0], unit)}"
+        return f"{q} = {x} {_signed(p[0], unit, figures)}"
     if curve == "proportion":
-        return f"{q} = {scaled(p[0], unit)} × {x}"
+        return f"{q} = {scaled(p[0], unit, figures)} × {x}"
     if curve == "straight-line" and p[1]:
         zero = -p[0] / p[1]
-        return f"{q} = {scaled(p[1], unit)} × ({x} {'−' if zero >= 0 else '+'} {digits(abs(zero), abs(zero) / 2e4)})"
+        return f"{q} = {scaled(p[1], unit, figures)} × ({x} {'−' if zero >= 0 else '+'} {_short(abs(zero), figures)})"
     if curve.startswith(("straight", "polynomial")):
         powers = ["", f" × {x}", f" × {x}²", f" × {x}³"]
-        later = "".join(f" {_signed(c, unit)}{power}" for c, power in zip(p[1:], powers[1:], strict=False))
-        return f"{q} = {scaled(p[0], unit)}{later}"
+        later = "".join(f" {_signed(c, unit, figures)}{power}" for c, power in zip(p[1:], powers[1:], strict=False))
+        return f"{q} = {scaled(p[0], unit, figures)}{later}"
     if curve == "power":
-        return f"{q} = {scaled(p[0], unit)} × {x}^{_short(p[1])}"
+        return f"{q} = {scaled(p[0], unit, figures)} × {x}^{_short(p[1], figures)}"
     if curve == "logarithmic":
-        return f"{q} = {scaled(p[0], unit)} {_signed(p[1], unit)} × ln({x})"
+        return f"{q} = {scaled(p[0], unit, figures)} {_signed(p[1], unit, figures)} × ln({x})"
     if curve == "exponential":
-        return f"{q} = {scaled(p[0], unit)} × e^({_short(p[1])} × {x})"
+        return f"{q} = {scaled(p[0], unit, figures)} × e^({_short(p[1], figures)} × {x})"
     if curve == "thermistor-three-parameters":
-        terms = f"{_short(p[0])} {_signed(p[1])} × ln({x}) {_signed(p[2])} × ln({x})³"
+        terms = (
+            f"{_short(p[0], figures)} {_signed(p[1], '', figures)} × ln({x}) {_signed(p[2], '', figures)} × ln({x})³"
+        )
         return f"{q} = {_from_kelvin(unit)}, 1/T = ({terms}) 1/K"
     if curve == "thermistor-two-parameters":
-        return f"{q} = {_from_kelvin(unit)}, 1/T = 1/298.15 K + ln({x} / {_short(p[0])}) / {_short(p[1])} K"
+        return f"{q} = {_from_kelvin(unit)}, 1/T = 1/298.15 K + ln({x} / {_short(p[0], figures)}) / {_short(p[1], figures)} K"
     return f"{q} = a smooth monotone table through {points} points"
 
 
@@ -152,14 +167,14 @@ def parameter_words(applied: Applied) -> list[str]:
             found.append(f"{name} = {written(float(p[at]), u, unit)}")
         else:
             value = written(float(p[at]) / 10.0**power, u / 10.0**power)
-            found.append(f"{name} = ({value}) × 10{_raised(power)} {unit}".rstrip())
+            found.append(f"{name} = ({value}) × 10{raised(power)} {unit}".rstrip())
     return found
 
 
-def scaled(value: float, unit: str) -> str:
+def scaled(value: float, unit: str, figures: int = 4) -> str:
     """A small or large value with a prefix to its unit: `9.836 µN`."""
     factor, prefix = prefix_of(value, unit)
-    return f"{_short(value / factor)} {prefix}{unit}".rstrip()
+    return f"{_short(value / factor, figures)} {prefix}{unit}".rstrip()
 
 
 def prefix_of(value: float, unit: str) -> tuple[float, str]:
@@ -169,20 +184,18 @@ def prefix_of(value: float, unit: str) -> tuple[float, str]:
     return 1.0, ""
 
 
-def _signed(value: float, unit: str = "") -> str:
-    return f"{'−' if value < 0 else '+'} {scaled(abs(value), unit)}"
+def _signed(value: float, unit: str = "", figures: int = 4) -> str:
+    return f"{'−' if value < 0 else '+'} {scaled(abs(value), unit, figures)}"
 
 
-def _short(value: float) -> str:
-    """Four digits, with a power of ten where it takes one, as 3.354 × 10⁻³; a dash for what is beyond all numbers."""
+def _short(value: float, figures: int = 4) -> str:
+    """So many digits, with a power of ten where it takes one, as 3.354 × 10⁻³; a dash for what is beyond all numbers."""
     if not np.isfinite(value):
         return NO_VALUE
-    text = f"{value:.4g}"
+    text = f"{value:.{figures}g}"
+    if "e" in text and abs(value) >= 1 and abs(value) < 10.0**LONGEST:
+        text = f"{rounded(value, figures):.0f}"
     if "e" in text:
         head, _, power = text.partition("e")
-        text = f"{head} × 10{_raised(int(power))}"
+        text = f"{head} × 10{raised(int(power))}"
     return text.replace("-", "−")
-
-
-def _raised(power: int) -> str:
-    return str(power).translate(str.maketrans("0123456789-", "⁰¹²³⁴⁵⁶⁷⁸⁹⁻"))

@@ -67,6 +67,15 @@ def growth(chi_square: float, dof: int) -> tuple[float, float]:
     return reduced, dof * (reduced / (reduced - 1.0)) ** 2
 
 
+def _usual_sizes(model: Model, x: Floats, y: Floats, start: Floats) -> Floats:
+    """(k,) how large each parameter may be expected: as it begins, or as much as would move the curve by its extent, so
+    that one that begins near 0 is not taken to stay there."""
+    reach = np.sqrt(np.mean(model.gradient(start, x) ** 2, axis=1))
+    extent = float(np.ptp(y)) or float(np.abs(y).max()) or 1.0
+    moves = np.divide(extent, reach, out=np.ones_like(reach), where=reach > 0)
+    return np.asarray(np.maximum(np.abs(start), moves))
+
+
 def chance(chi_square: float, dof: int) -> float:
     """Share of a chi-square distribution at or above a value; 1 with no degree of dof."""
     from scipy.special import gammaincc
@@ -98,6 +107,7 @@ def fit_curve(model: Model, x: Floats, y: Floats, u_x: Floats, u_y: Floats, star
             weight_y=u_y**-2.0, weight_x=np.where(exact, 1.0, np.where(exact, 1.0, u_x) ** -2.0),
             fix_x=None if exact.all() else exact, task="OLS" if exact.all() else "explicit-ODR",
             jac_beta=lambda at, p: model.gradient(p, at), jac_x=lambda at, p: model.slope(p, at),
+            scale_beta=_usual_sizes(model, x, y, start) ** -1.0,
             scale_delta=np.where(exact, 1.0, np.where(exact, 1.0, u_x) ** -1.0), sstol=1e-15, partol=1e-13, maxit=MOST_ROUNDS,
         )  # fmt: skip
         parameters = np.asarray(found.beta, float)

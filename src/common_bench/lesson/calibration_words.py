@@ -8,7 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from common_bench.calibrate.applied import Applied
-from common_bench.calibrate.judging import FAR_OFF, check_number, check_state, fit_words, prefix_of, sentence, worth
+from common_bench.calibrate.judging import (
+    FAR_OFF,
+    check_number,
+    check_state,
+    fit_words,
+    in_a_cell,
+    prefix_of,
+    sentence,
+    worth,
+)
 from common_bench.calibrate.steady import HOLD, Steadiness
 from common_bench.lesson.calibrating import NOT_STEADY, Taking
 from common_bench.lesson.lesson import OpenLesson
@@ -254,7 +263,8 @@ def report(lesson: OpenLesson, group: int, shown: Shown, sensor: SensorPlan) -> 
     head, more = sentence_words(lesson, group, shown, sensor)
     if shown.ready is None:
         return f"{head}. {more}"
-    lines = [f"{sensor.channel} of {lesson.store.group(group).alias}: {head}.", more]
+    lines = [f"{sensor.channel} of {lesson.store.group(group).alias}: {head}.", more, in_a_cell(shown.ready)]
+    lines = [line for line in lines if line]
     for point in shown.ready.calibration.points:
         number = f", E_n = {check_number(shown.ready, point):.2f}" if point.check else ""
         residual = plain(shown.ready.residual(point), 4)

@@ -8,9 +8,18 @@ from typing import Any
 import numpy as np
 
 from common_bench.calibrate.applied import Applied
+from common_bench.calibrate.copied import cell_of
 from common_bench.calibrate.curves import CURVES, curve_name
 from common_bench.calibrate.fitting import EVERYWHERE, calibrate
-from common_bench.calibrate.judging import check_number, check_state, fit_words, parameter_words, sentence, worth
+from common_bench.calibrate.judging import (
+    check_number,
+    check_state,
+    fit_words,
+    in_a_cell,
+    parameter_words,
+    sentence,
+    worth,
+)
 from common_bench.exchange.points import points_from
 from common_bench.model.calibration import Calibration, CurveChoice
 from common_bench.model.measured import plain
@@ -48,6 +57,7 @@ def as_json(ready: Applied) -> dict[str, Any]:
         "u_dof": c.u_dof,
         "unit": c.unit,
         "sentence": sentence(ready),
+        "cell": cell_of(ready) or None,
         "fits": fit_words(ready),
         "check": [
             {
@@ -73,6 +83,7 @@ def as_words(ready: Applied) -> list[str]:
     """The lines that `calibrate` prints."""
     c = ready.calibration
     lines = [sentence(ready), worth(ready), fit_words(ready), *parameter_words(ready)]
+    lines += [in_a_cell(ready)] if in_a_cell(ready) else []
     for point in c.points:
         residual, expected = ready.residual(point), ready.u_point(point)
         decimals = 4 if max(abs(residual), expected) >= 0.001 else 9

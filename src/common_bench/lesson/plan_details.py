@@ -51,11 +51,36 @@ def _points(text: str, unit: str) -> tuple[PlannedPoint, ...]:
     return tuple(found)
 
 
+COMMON = re.compile(r"^([^:]*):\s*(?:([\d.,eE+-]*\d)(?!\S*\s*%)\s*[^\s%+]*)?\s*\+?\s*(?:([\d.,eE+-]*\d)\s*%)?\s*$")
+
+
+def _against(text: str) -> dict[str, object]:
+    """`one thermometer: 0.1`, `one set of masses: 0.2 %`, `a spring balance: 0.01 + 0.5 %`"""
+    if not text.strip():
+        return {"against": "", "common_u": 0.0, "common_share": 0.0}
+    found = COMMON.match(text.strip())
+    if not found or not (found[2] or found[3]):
+        raise ValueError(text)
+    values = [number(each) if each else 0.0 for each in (found[2], found[3])]
+    return {"against": found[1].strip(), "common_u": values[0], "common_share": values[1] / 100}
+
+
+def against_line(sensor: SensorPlan) -> str:
+    """What all points are held against and the error that they have in common, as it is typed."""
+    sizes = [f"{sensor.common_u:g}"] if sensor.common_u else []
+    sizes += [f"{100 * sensor.common_share:g} %"] if sensor.common_share else []
+    return f"{sensor.against}: {' + '.join(sizes)}" if sizes else ""
+
+
 DETAILS: dict[str, tuple[str, str, Callable[[SensorPlan], str]]] = {
     "also": ("other names for it", "as volt*, (V)", lambda s: ", ".join(s.also)),
     "points": (
         "reference points", "as 0 V = 0 ± 0.001 V; check 3 V = 3 ± 0.002 V",
         lambda s: "; ".join(f"{'check ' if p.check else ''}{p.label} = {written(p.value, p.u, s.unit)}" for p in s.points),
+    ),
+    "against": (
+        "held against", "as one thermometer: 0.1; one set of masses: 0.2 % (an error that all points have in common)",
+        lambda s: against_line(s),
     ),
     "believed": ("believed from … to", "as 0 … 5; beyond it is a guess", lambda s: _ends(s.believed)),
     "warn": (
@@ -87,6 +112,8 @@ def with_detail(plan: Plan, at: int, entry: str, text: str) -> Plan:
             changes["also"] = tuple(each.strip() for each in text.split(",") if each.strip())
         elif entry == "points":
             changes["points"] = _points(text, sensor.unit)
+        elif entry == "against":
+            changes |= _against(text)
         elif entry in ("believed", "scale"):
             changes[entry] = _range(text, DETAILS[entry][0])
         elif entry == "warn":

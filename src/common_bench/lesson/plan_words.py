@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from common_bench.calibrate.curves import curve_name
 from common_bench.lesson.plan_checking import checked
+from common_bench.lesson.plan_details import against_line
 from common_bench.model.measured import plain
 from common_bench.model.plan import Condition, Plan, SensorPlan
 from common_bench.workings.evaluate import Workings
@@ -153,6 +154,8 @@ def sensor_notes(sensor: SensorPlan) -> list[str]:
         notes.append(f"{side} turns a tile amber: “{each.words}”")
     if sensor.steps:
         notes.append(f"before the curve: {'; '.join(sensor.steps)}")
+    if against_line(sensor):
+        notes.append(f"its points share an error, held against {against_line(sensor)}")
     if sensor.old_after:
         notes.append(f"asks for a new calibration after {sensor.old_after} days")
     return notes

@@ -52,6 +52,7 @@ OFFERS = {
         "number",
         "places",
         "plain",
+        "raised",
         "read_measured",
         "u_words",
         "written",
@@ -116,6 +117,8 @@ OFFERS = {
     "uncertainty": (
         "as_normal",
         "combined",
+        "coverage_factor",
+        "USUAL",
     ),
     "units": (
         "conversion",

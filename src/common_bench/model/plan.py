@@ -60,7 +60,8 @@ class SensorPlan(msgspec.Struct, frozen=True):
     channel itself; old_after: days after which a calibration is told as old, 0 for never; believed: the range in the
     quantity's unit outside which a value is a guess; warn: thresholds of the tiles; scale: ends of its graph's axis, free
     where there is none; digits: decimals that are shown, by the uncertainty where there are none; edges: the kit sends a
-    line for each change of an on/off signal, with its time.
+    line for each change of an on/off signal, with its time; against: what all its points are held against, as one
+    thermometer or one set of masses, whose error they have in common: common_u in the unit, common_share of each value.
     """
 
     channel: str
@@ -80,12 +81,17 @@ class SensorPlan(msgspec.Struct, frozen=True):
     scale: tuple[float, float] | None = None
     digits: int | None = None
     edges: bool = False
+    against: str = ""
+    common_u: float = 0.0
+    common_share: float = 0.0
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))
 
     def choice(self, raw_unit: str) -> CurveChoice:
-        return CurveChoice(self.curve, self.steps, self.formula, self.u, raw_unit)
+        return CurveChoice(
+            self.curve, self.steps, self.formula, self.u, raw_unit, self.against, self.common_u, self.common_share
+        )
 
     @property
     def needs_points(self) -> bool:

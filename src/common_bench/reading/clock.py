@@ -22,13 +22,19 @@ import numpy as np
 
 from common_bench.model.block import Bools, Floats
 from common_bench.model.stream import ClockState
+from common_bench.model.uncertainty import coverage_factor
 from common_bench.reading.even_grid import EvenGrid
 from common_bench.reading.gaps import FEW, GapFinder
 
 WINDOW = 1.0  # s of the kit's clock per earliest arrival
 MOST_WINDOWS = 64
 PRIOR_U_RATE = 5e-4  # relative; what an uncalibrated resonator is worth before anything is measured
-ARRIVAL_JITTER = 2e-3  # s; how well one earliest arrival is known
+BADLY_SET, BAD_SHARE = 2e-2, 0.1  # what a badly set one is worth, and how many are
+ARRIVAL_JITTER = 2e-4  # s; one earliest arrival is never known better
+STAIRCASE = (
+    1.1 / 3**0.5
+)  # of a tick over the whole time: a clock that counts in ticks is a staircase, whose slope may be
+# off by up to about one step (rectangular, JCGM 100, 4.3.7)
 SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
 FEW_WINDOWS = 8  # fewer than these, and the one farthest from the line tells how well they are known
 MOST_OFF = 0.1  # of the rate; a few windows that tell more lie in one stall, in which all arrives at one time
@@ -66,7 +72,7 @@ class ClockMap:
         self._width = WINDOW
         self._window_end = -math.inf
         self._earliest: tuple[float, float] | None = None
-        self._closed = 0
+        self._closed = self._seen = 0
 
     @property
     def state(self) -> ClockState:
@@ -246,11 +252,13 @@ class ClockMap:
         self._last_raw = raw
         self._windows.clear()
         self._wraps, self._width, self._closed, self._earliest = 0.0, WINDOW, 0, None
+        self._seen = 0
         self._kit, self._ours, self._slew = raw, self._not_before(arrival), 0.0
         self._last_arrival, self._fresh = arrival, True
 
     def _see(self, clock: Floats, arrival: Floats) -> None:
         assert self._earliest is not None
+        self._seen += len(clock)
         late = arrival - clock
         best = int(np.argmin(late))
         if late[best] < self._earliest[1] - self._earliest[0]:
@@ -286,12 +294,18 @@ class ClockMap:
             seen = float(np.median(slopes)) - 1.0
             rest = points[:, 1] - points[:, 0] * (1.0 + seen)
             rest = np.sort(np.abs(rest - np.median(rest)))
-            few = len(rest) < FEW_WINDOWS
-            known = float(rest[-1] if few else np.quantile(rest, KNOWN_SHARE) / KNOWN_SIGMAS)
-            u = max(ARRIVAL_JITTER, known) / (float(np.std(points[:, 0])) * len(points) ** 0.5)
-            share = PRIOR_U_RATE**2 / (PRIOR_U_RATE**2 + u * u)
+            count = len(rest)
+            few = count < FEW_WINDOWS
+            spread = float(np.sqrt(np.sum(rest**2) / (count - 2)))
+            known = spread if few else float(np.quantile(rest, KNOWN_SHARE) / KNOWN_SIGMAS)
+            u = coverage_factor(count - 2) / coverage_factor(math.inf) * max(ARRIVAL_JITTER, known)
+            u /= float(np.std(points[:, 0])) * count**0.5
+            apart = float(np.ptp(points[:, 1])) / max(1, self._seen)
+            tick = min(self.tick, apart)  # a coarse one is told by the first reading after it
+            u = math.hypot(u, STAIRCASE * tick / float(np.ptp(points[:, 0])))
             if abs(seen) < MOST_OFF or not few:
-                self.rate, self.u_rate = 1.0 + share * seen, u * share**0.5
+                off, self.u_rate = _believed(seen, u)
+                self.rate = 1.0 + off
         self._go_over(clock, until)
 
     def _go_over(self, clock: float, until: float) -> None:
@@ -301,3 +315,16 @@ class ClockMap:
         level = float(np.median(points[:, 1] - self.rate * points[:, 0]))
         off = level + self.rate * clock - self._ours
         self._slew, self._slew_for = min(max(off / until, -SLEW), SLEW), until
+
+
+def _believed(seen: float, u: float) -> tuple[float, float]:
+    """How far a clock's rate is off and its standard uncertainty, from what was seen, known to u, and from what clocks
+    are worth: most a resonator's, some badly set (Bayes' theorem for a mixture of two normal distributions)."""
+    sizes = np.array([PRIOR_U_RATE, BADLY_SET])
+    squares = sizes**2 + u * u
+    logs = np.log([1 - BAD_SHARE, BAD_SHARE]) - 0.5 * (seen * seen / squares + np.log(squares))
+    weight = np.exp(logs - logs.max())
+    weight /= weight.sum()
+    means, variances = seen * sizes**2 / squares, u * u * sizes**2 / squares
+    off = float(weight @ means)
+    return off, float(np.sqrt(weight @ (variances + (means - off) ** 2)))

@@ -12,7 +12,7 @@ from dataclasses import replace
 import numpy as np
 
 from common_bench.model.block import Floats, Series, Source
-from common_bench.model.uncertainty import combined
+from common_bench.model.uncertainty import USUAL, combined, coverage_factor
 from common_bench.workings.arithmetic import Value, elementwise, shown_in
 from common_bench.workings.reading import Node
 from common_bench.workings.spans import Note, NumberOf
@@ -30,8 +30,8 @@ Leaves = dict[int, NumberOf]
 
 def by_simulation(expression: Node, unit: str, value: NumberOf, of: Callable[[Node], Value], line: str) -> NumberOf:
     """`value`, which the expression gives at first order in `unit`, with an uncertainty by simulation where first order
-    does not hold; of: what a part of the expression gives. The value stays that of the formula; its uncertainty is the
-    root mean square of how far the draws lie from it, unknown where the formula has no value for many of them."""
+    does not hold; of: what a part of the expression gives. The value stays that of the formula; its uncertainty is
+    such that 95 of 100 draws lie within its interval, unknown where the formula has no value for many of them."""
     if expression.form not in ARITHMETIC:
         return value
     leaves: Leaves = {}
@@ -59,7 +59,7 @@ def by_simulation(expression: Node, unit: str, value: NumberOf, of: Callable[[No
     else:
         _, dof = combined(value.parts)
         by_draws = Source("simulation of all sources", False, line, dof if dof > 0 else np.inf)
-        parts = {by_draws: float(np.sqrt(np.mean(known**2)))}
+        parts = {by_draws: float(np.quantile(np.abs(known), USUAL)) / coverage_factor(np.inf)}
     return replace(value, parts=parts, notes=tuple(dict.fromkeys((*value.notes, FIRST_ORDER))))
 
 
