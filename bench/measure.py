@@ -35,6 +35,7 @@ from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
 from formats import formats
+from trust import trust
 
 HERE = Path(__file__).parent
 PLAN = shipped_plan("swinging-bottles")
@@ -449,6 +450,7 @@ def main() -> None:
     options = asked.parse_args()
     parts["formats"] = lambda: formats(told)
     parts["calibration"] = lambda: calibration(told)
+    parts["trust"] = lambda: trust(told)
     parts["memory"] = lambda: memory(options.minutes)
     inside = {
         "wall-inside": wall_inside, "start-inside": start_inside, "memory-inside": lambda: memory_inside(options.minutes),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from scipy import stats
 
 from common_bench.fits.straight_line import straight_line
 from common_bench.model.block import Block, Series, Source
@@ -12,6 +11,7 @@ from common_bench.model.measured import Measured
 from common_bench.model.trouble import WorkingTrouble
 from common_bench.workings.evaluate import Evaluator, check, gathered, number_from, over_span
 from common_bench.workings.spans import number_over
+from promises import PROMISES, Promise
 
 NOISE = Source("noise of x", False)
 
@@ -79,26 +79,6 @@ def test_a_constant_in_the_class_finding_keeps_its_uncertainty() -> None:
     found = _class_finding("slope * 2.0 ± 0.5 kg", line, [Place()])  # type: ignore[list-item]
     assert found is not None
     assert (found.value, found.u) == (pytest.approx(6.0), pytest.approx(1.5, rel=1e-3))
-
-
-def gaps_of(events: np.ndarray) -> Series:
-    return Series(events[1:], np.diff(events), "s", {}, None, events[:-1])
-
-
-@pytest.mark.parametrize("n", [6, 12, 30])
-@pytest.mark.parametrize(("timing", "pace"), [(1.0, 0.0), (1.0, 0.5), (0.0, 1.0)])
-def test_a_mean_of_gaps_holds_the_truth_whether_events_or_the_pace_scatter(n: int, timing: float, pace: float) -> None:
-    dice = np.random.default_rng(n)
-    held, widths, means = 0, [], []
-    for _ in range(1500):
-        true = np.cumsum(50.0 + dice.normal(0, pace, n + 1) if pace else np.full(n + 1, 50.0))
-        found = number_over("mean", gaps_of(true + dice.normal(0, timing, n + 1)), (0.0, 1e9), "g")
-        held += abs(found.value - 50.0) <= stats.t.ppf(0.975, n - 1) * found.u
-        widths.append(found.u)
-        means.append(found.value)
-    assert held / 1500 >= 0.92
-    best = float(np.std(means))
-    assert np.mean(widths) < (3.5 if pace == 0.0 else 2.1) * best, "and not by being far too wide"
 
 
 def test_gaps_that_do_not_follow_on_one_another_are_repeated_observations() -> None:
@@ -177,3 +157,11 @@ def test_a_stretch_without_value_is_a_gap_like_one_without_lines(events: str, ev
     assert whole["g"][0] == pytest.approx(1.7, abs=0.004)
     assert found["g"][0] == pytest.approx(1.7, abs=0.004), "no swing over what is missing"
     assert whole["n"][0] >= t[-1] / 1.7 - 2
+
+
+@pytest.mark.parametrize("promise", PROMISES, ids=lambda each: each.name)
+def test_intervals_hold_the_truth_as_often_as_they_promise(promise: Promise) -> None:
+    trials = 20 if "clock" in promise.name or "reference point" in promise.name else 120
+    kept = promise.kept(trials, np.random.default_rng(17))
+    slack = 3 * (0.05 * 0.95 / trials) ** 0.5  # three standard deviations of a share of so many trials
+    assert promise.least - slack <= kept.held <= min(1.0, promise.most + slack), kept
