@@ -126,7 +126,7 @@ def test_the_rows_show_each_point_its_residual_and_how_the_check_came_out(lesson
         == "200 readings, as good as 180 independent ones · scatter 30 · resolution 1.0 · drift 0/s · 10:15 · board 21.5 °C"
     )
     text = report(lesson, group, shown, sensor)
-    assert text.count("\n") == 6
+    assert text.count("\n") == 7
     assert "E_n = " in text
 
 

@@ -21,8 +21,8 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "HEARD",
         "heard",
+        "HEARD",
         "JournalEntry",
         "JournalWriter",
         "LOST",

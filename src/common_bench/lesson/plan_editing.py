@@ -276,7 +276,7 @@ def ready_lines(plan: Plan, columns: Sequence[tuple[str, str]]) -> list[tuple[st
 
 
 FORMS = (
-    "peaks in ", "dips in ", "rises of ", "falls of ", "changes of ", "gap between ", "time between ", "time when ", "mean of ",
+    "peaks in ", "dips in ", "rises of ", "falls of ", "changes of ", "gap between ", "pace of ", "time between ", "time when ", "mean of ",
     "scatter of ", "median of ", "largest of ", "smallest of ", "first of ", "last of ", "count of ", "sqrt(", "sin(", "cos(", "tan(",
     "exp(", "ln(", "log10(", "abs(", "apart", "through ", "above ", "below ", "by at least ", "rises through ", "falls through ",
     "calibrated ", "from ", "as it comes", "through a straight line", "through a proportion", "by reading * ",

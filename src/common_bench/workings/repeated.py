@@ -73,7 +73,7 @@ def _described(off: Floats, variance: float) -> tuple[int, float, float]:
     return found
 
 
-class Pace(NamedTuple):
+class PaceOfGaps(NamedTuple):
     """What gaps tell of the pace: their mean; change: chance that a steady pace would seem to change by so much."""
 
     mean: Mean
@@ -84,7 +84,7 @@ class Pace(NamedTuple):
         return self.change < CHANGES
 
 
-def mean_of_gaps(chains: list[Floats]) -> Pace:
+def mean_of_gaps(chains: list[Floats]) -> PaceOfGaps:
     """The mean of gaps that follow on one another in each chain, where each ends with the event with which the next begins.
 
     A gap is the pace, its own scatter and the errors of two events, of which the next gap has one with the other sign
@@ -97,7 +97,7 @@ def mean_of_gaps(chains: list[Floats]) -> Pace:
     if count < LEAST_CHAINED:
         gaps = np.concatenate(chains)
         u = float(np.std(gaps, ddof=1)) / count**0.5 if count > 1 else np.nan
-        return Pace(Mean(float(gaps.mean()), u, count - 1.0, float(count)), 1.0)
+        return PaceOfGaps(Mean(float(gaps.mean()), u, count - 1.0, float(count)), 1.0)
     if count > MOST_GAPS:
         chains = _thinned(chains, -(-count // MOST_GAPS))
     weighed = [_weighed(chains, share) for share in SHARES]
@@ -112,7 +112,9 @@ def mean_of_gaps(chains: list[Floats]) -> Pace:
     change = float(weight @ np.array([each.change for each in weighed]))
     gaps = np.concatenate(chains)
     spread = float(np.var(gaps, ddof=1))
-    return Pace(Mean(mean, variance**0.5, count - 1.0, spread / variance if variance > 0 else float(count)), change)
+    return PaceOfGaps(
+        Mean(mean, variance**0.5, count - 1.0, spread / variance if variance > 0 else float(count)), change
+    )
 
 
 class _Weighed(NamedTuple):

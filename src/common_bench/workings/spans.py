@@ -13,7 +13,7 @@ from common_bench.model.measured import Measured
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import conversion
-from common_bench.workings.repeated import Mean, Pace, mean_of_gaps, mean_of_readings
+from common_bench.workings.repeated import Mean, PaceOfGaps, mean_of_gaps, mean_of_readings
 from common_bench.workings.tops import top_of
 
 LEAST_LIKENESS = 8  # readings, from which their own scatter and likeness say more than what is stated of them
@@ -128,7 +128,7 @@ def _of_events(word: str, events: Events, span: tuple[float, float], name: str) 
     return NumberOf(1.0 / gap, "Hz", _known(parts), len(t), notes=_changes(pace))
 
 
-def _changes(pace: Pace) -> tuple[Note, ...]:
+def _changes(pace: PaceOfGaps) -> tuple[Note, ...]:
     return (Note("pace-changes"),) if pace.changes else ()
 
 

@@ -18,6 +18,7 @@ DEGREES = (2, 4)
 MORE = 2  # powers by which it is tested whether a polynomial is enough
 ADDS = 9.0  # of chi-square with two degrees of freedom, which 5 of 100 exceed by chance
 REFUSED = 2  # windows one after the other, for which a degree is not enough, before it is given up
+NARROWEST = 1e-4  # of all, the first window
 WIDER = 1.35  # from one window to the next
 LEAST = 5  # readings in a window; the noise needs as many
 MOST = 400  # means, by which a window of more readings is put together
@@ -50,7 +51,7 @@ def top_of(t: Floats, v: Floats, at: int, *, best: Literal["t", "value"] = "t") 
         return found
     away = np.abs(t - t[at])
     widest = float(away.max())
-    width = float(np.sort(away)[LEAST - 1])
+    width = max(float(np.sort(away)[LEAST - 1]), NARROWEST * widest)  # many may come at one time, as after a stall
     enough: list[Top] = []
     refused = dict.fromkeys(DEGREES, 0)
     while any(times < REFUSED for times in refused.values()):
