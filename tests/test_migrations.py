@@ -56,7 +56,7 @@ def test_an_old_book_is_brought_up_with_a_copy_beside_it_and_goes_on_like_any_ot
         assert abs(again.measured.value - kept.measured.value) < 2 * kept.measured.u, (
             "computed from the old bytes by the old setting, with tops that are found more sharply since"
         )
-        assert 0.1 < again.measured.u / kept.measured.u < 1.3, (
+        assert 0 < again.measured.u < 1.3 * kept.measured.u, (
             "neighbouring gaps share an event, which older versions did not know"
         )
         assert run.setting is not None
