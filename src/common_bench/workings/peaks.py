@@ -11,6 +11,7 @@ from common_bench.workings.tops import top_of
 
 PEAK_TIME = Source("time of each peak", False)
 CLOCK_RATE = Source("kit's clock", True)
+NEAR = 2  # readings, by which a highest one may lie beside the top and still be the middle of what is fitted
 
 
 class PeakFinder:
@@ -85,7 +86,7 @@ class PeakFinder:
     def _tell(self, t: Floats, v: Floats, at: int, rate: float) -> tuple[float, float, float, bool]:
         top = top_of(t, v, at)
         nearer = int(np.argmin(np.abs(t - top.t)))
-        if nearer != at:  # the highest reading of a flat top may lie anywhere on it
+        if abs(nearer - at) > NEAR:  # the highest reading of a flat top may lie anywhere on it
             top = top_of(t, v, nearer)
         fresh, self._fresh = self._fresh, False
         return top.t, top.u_t, rate, fresh

@@ -18,8 +18,9 @@ DEGREES = (2, 4)
 MORE = 2  # powers by which it is tested whether a polynomial is enough
 ADDS = 9.0  # of chi-square with two degrees of freedom, which 5 of 100 exceed by chance
 REFUSED = 2  # windows one after the other, for which a degree is not enough, before it is given up
+PLACES, TURNS = 32, 4  # at which a top is looked for, and rounds of Newton's method from the best of them
 NARROWEST = 1e-4  # of all, the first window
-WIDER = 1.35  # from one window to the next
+WIDER = 1.6  # from one window to the next
 LEAST = 5  # readings in a window; the noise needs as many
 MOST = 400  # means, by which a window of more readings is put together
 LIKENESS = 2.0  # of 1 / root of the number of residuals, from which their likeness to their neighbours is believed
@@ -120,7 +121,7 @@ def _fitted(window: _Window, width: float, degree: int) -> Top | None:
         return None
     low, high = window.ends[0] / width, window.ends[1] / width
     p = np.linalg.solve(turned[:kept, :kept], weights[:kept])
-    place = _highest(p, low, high)
+    place = _highest(p.tolist(), low, high)
     inverse = np.linalg.inv(turned[:kept, :kept])
     covariance = inverse @ inverse.T * max(float(rest @ rest) / (len(x) - kept), noise) * _alike(rest)
     row = place ** np.arange(kept)
@@ -131,20 +132,37 @@ def _fitted(window: _Window, width: float, degree: int) -> Top | None:
     u_t = math.sqrt(max(0.0, float(slope_row @ covariance @ slope_row))) / -bend if inner else np.inf
     u_value = math.sqrt(max(0.0, float(row @ covariance @ row)))
     more = np.linalg.solve(turned, weights)
-    other = _highest(more, low, high)
+    other = _highest(more.tolist(), low, high)
     change = float(other ** np.arange(powers + 1) @ more - row @ p)
     return Top(
         place * width, float(row @ p), float(np.hypot(u_t, other - place)) * width, float(np.hypot(u_value, change))
     )  # fmt: skip
 
 
-def _highest(p: Floats, low: float, high: float) -> float:
-    """Where in [low, high] the polynomial, its powers rising, is highest."""
-    roots = np.roots(np.polyder(p[::-1]))
-    real = roots[np.abs(roots.imag) < 1e-9].real
-    places = np.array([low, high, *real[(real > low) & (real < high)].tolist()])
-    heights = np.array([float(place ** np.arange(len(p)) @ p) for place in places])
-    return float(places[int(np.argmax(heights))])
+def _highest(p: list[float], low: float, high: float) -> float:
+    """Where in [low, high] the polynomial, its powers rising, is highest: the best of a few places, put right by Newton's
+    method."""
+    step = (high - low) / PLACES
+    places = [low + k * step for k in range(PLACES + 1)]
+    best = max(places, key=lambda place: _value(p, place))
+    if best in (places[0], places[-1]):
+        return best
+    slope = [k * each for k, each in enumerate(p)][1:]
+    bend = [k * each for k, each in enumerate(slope)][1:]
+    found = best
+    for _ in range(TURNS):
+        curved = _value(bend, found)
+        if curved >= 0:
+            return best
+        found -= _value(slope, found) / curved
+    return found if abs(found - best) <= step else best
+
+
+def _value(p: list[float], place: float) -> float:
+    found = 0.0
+    for each in reversed(p):
+        found = found * place + each
+    return found
 
 
 def _alike(rest: Floats) -> float:

@@ -79,7 +79,7 @@ class WarmBaths(World):
             benches.append(
                 BathBench(
                     alias, ohms_at_room=dice.gauss(10_000, 150), b=dice.gauss(3950, 25),
-                    settling=7.0 if slow else dice.uniform(1.5, 3.0), clock_error=dice.gauss(0.0, 60e-6),
+                    settling=12.0 if slow else dice.uniform(1.5, 3.0), clock_error=dice.gauss(0.0, 60e-6),
                     noise=dice.uniform(0.6, 1.2),
                     trouble="its probe sits in a thick sleeve and follows slowly" if slow else "",
                 )
