@@ -21,8 +21,8 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "heard",
         "HEARD",
+        "heard",
         "JournalEntry",
         "JournalWriter",
         "LOST",

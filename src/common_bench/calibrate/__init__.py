@@ -42,8 +42,8 @@ OFFERS = {
     "steady": (
         "HOLD",
         "Limits",
-        "Steadiness",
         "steadiness",
+        "Steadiness",
         "STRETCHES",
     ),
 }

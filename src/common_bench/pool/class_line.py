@@ -148,8 +148,11 @@ def _mean(points: Sequence[ClassPoint], axis: str) -> Measured:
     if not np.isfinite(stated):  # of a single run nothing is known then, of several what they scatter
         known = n > 1 and axis == "y"
         return Measured(float(values.mean()), seen if known else np.nan, each[0].unit, n - 1.0 if known else 0.0)
-    own = min(m.dof for m in each)
-    return Measured(float(values.mean()), max(stated, seen), each[0].unit, own if stated >= seen else n - 1.0)
+    each_run = {Source("run", False, f"{k}", m.dof): m.u for k, m in enumerate(each)}
+    own = min(m.dof for m in each) if axis == "x" else combined(each_run)[1]
+    beyond = max(0.0, seen**2 - stated**2) ** 0.5  # only what goes beyond is told by the few runs
+    u, dof = combined({Source("stated", False, "", own): stated, Source("beyond", False, "", n - 1.0): beyond})
+    return Measured(float(values.mean()), u, each[0].unit, dof if u > 0 else own)
 
 
 def _line(places: Sequence[GroupPlace]) -> Line:
