@@ -18,9 +18,9 @@ DEGREES = (2, 4)
 MORE = 2  # powers by which it is tested whether a polynomial is enough
 ADDS = 9.0  # of chi-square with two degrees of freedom, which 5 of 100 exceed by chance
 REFUSED = 2  # windows one after the other, for which a degree is not enough, before it is given up
-PLACES, TURNS = 32, 4  # at which a top is looked for, and rounds of Newton's method from the best of them
+PLACES, TURNS = 16, 4  # at which a top is looked for, and rounds of Newton's method from the best of them
 NARROWEST = 1e-4  # of all, the first window
-WIDER = 1.6  # from one window to the next
+WIDER = 1.9  # from one window to the next
 LEAST = 5  # readings in a window; the noise needs as many
 MOST = 400  # means, by which a window of more readings is put together
 LIKENESS = 2.0  # of 1 / root of the number of residuals, from which their likeness to their neighbours is believed
@@ -120,9 +120,10 @@ def _fitted(window: _Window, width: float, degree: int) -> Top | None:
     if powers > degree and float(np.sum(weights[kept:] ** 2)) > ADDS * noise:
         return None
     low, high = window.ends[0] / width, window.ends[1] / width
-    p = np.linalg.solve(turned[:kept, :kept], weights[:kept])
+    turned_back = np.linalg.inv(turned)  # triangular, so that its corner belongs to the fewer powers
+    inverse = turned_back[:kept, :kept]
+    p = inverse @ weights[:kept]
     place = _highest(p.tolist(), low, high)
-    inverse = np.linalg.inv(turned[:kept, :kept])
     covariance = inverse @ inverse.T * max(float(rest @ rest) / (len(x) - kept), noise) * _alike(rest)
     row = place ** np.arange(kept)
     slope_row = np.concatenate([[0.0], np.arange(1, kept) * row[:-1]])
@@ -131,7 +132,7 @@ def _fitted(window: _Window, width: float, degree: int) -> Top | None:
     inner = low < place < high and bend < -BENT * math.sqrt(max(0.0, float(bend_row @ covariance @ bend_row)))
     u_t = math.sqrt(max(0.0, float(slope_row @ covariance @ slope_row))) / -bend if inner else np.inf
     u_value = math.sqrt(max(0.0, float(row @ covariance @ row)))
-    more = np.linalg.solve(turned, weights)
+    more = turned_back @ weights
     other = _highest(more.tolist(), low, high)
     change = float(other ** np.arange(powers + 1) @ more - row @ p)
     return Top(
