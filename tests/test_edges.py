@@ -166,7 +166,7 @@ def test_stopped_by_hand_on_a_full_disk_it_says_where_all_of_it_is(stand_ins: Ca
     kits = stand_ins("--rate", "400", count=1)
     small = tmp_path / "small"
     small.mkdir()
-    words = [*COMMAND, "record", str(small / "s.benchbook"), kits.link("Basalt"), "--for", "60s"]
+    words = [*COMMAND, "record", str(small / "s.benchbook"), kits.link("Basalt"), "--for", "600s"]
     inside = f'mount -t tmpfs -o size=1500k tmpfs {small} && exec "$@"'
     process = subprocess.Popen(["unshare", "-m" if os.getuid() == 0 else "-rm", "sh", "-c", inside, "sh", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
     assert process.stdout is not None
