@@ -134,7 +134,9 @@ def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_
     made.press("K")
     made.see("does not fit", made.window.benches)
     made.see("5 of 6 good", made.window.path)
+    made.hang("bottle", 1.5)
     made.record()
+    made.kits.order(kits="all", hang="300 g")
     run = lesson.store.kept_runs(made.group["Flint"])[0]
     before = lesson.store.findings(run.id)
     made.press("3")

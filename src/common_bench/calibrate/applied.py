@@ -11,9 +11,9 @@ from common_bench.calibrate.curves import CURVES, counted, horner, natural, row_
 from common_bench.calibrate.formulas import chain_before, taken
 from common_bench.model.block import Bools, Floats, Series, Source
 from common_bench.model.calibration import Calibration, ReferencePoint
+from common_bench.model.uncertainty import RECTANGULAR
 
 PIECE = 1 << 13  # readings that are worked on at a time, so that they stay in the processor's cache
-RECTANGULAR = 12**0.5  # resolution: a step is a rectangular distribution (JCGM 100, 4.3.7)
 DITHERED = 0.5  # noise of so many steps and more makes the resolution part of the scatter
 SLACK = 3.0  # of the noise of single readings, by which a reading may lie outside the points
 

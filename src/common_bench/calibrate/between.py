@@ -25,9 +25,9 @@ class Between:
     def __init__(self, values: Floats, frame: Frame) -> None:
         """values: (k,) at the k knots of the frame, in order."""
         self._knots = np.array(frame.knots)
-        self._heights = _heights(self._knots, values, frame)
+        size = SIZE * (1.0 + MORE_OF_FEW / max(1, len(values) - LEAST))
+        self._heights = size * _heights(self._knots, values, frame)
         self.dof = float(max(1, len(values) - 2))
-        self._heights *= SIZE * (1.0 + MORE_OF_FEW / max(1, len(values) - LEAST))
 
     def at(self, x: Floats) -> tuple[Floats, Floats]:
         """(n,) what the table takes -> (n,) standard uncertainties that belong to every second interval from the first,

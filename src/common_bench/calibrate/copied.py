@@ -97,4 +97,4 @@ def cell_of(applied: Applied) -> str:
 
 
 def _number(value: float) -> str:
-    return f"{value:.17g}" if float(f"{value:.15g}") != value else f"{value:.15g}"
+    return repr(float(value)).removesuffix(".0")

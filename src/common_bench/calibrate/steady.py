@@ -15,6 +15,7 @@ from typing import NamedTuple
 import numpy as np
 
 from common_bench.model.block import Floats
+from common_bench.model.uncertainty import RECTANGULAR
 
 STRETCHES = (1.5, 2.0, 3.0, 4.0, 6.0, 8.0, 10.0, 14.0, 20.0)  # s looked at, longest that fits
 LONG_ENOUGH = 2.0  # s that must be inside the limits
@@ -29,7 +30,6 @@ SIGMAS = 2.0  # of what is still to come; 2.3 in 100 lie beyond on that side
 ALLOWED = 4.0  # of chi-square above the best: settling times that the readings allow (95 of 100)
 TRIMMED, TRIMMED_TO = 0.98, 0.935  # the largest 2 % of jumps, as at a step, are left out; what is left of white noise
 BINS = 100  # the past is looked at in so many means at most
-RECTANGULAR = 12**0.5  # a step over it is the standard deviation of what lies anywhere in it (JCGM 100, 4.3.7)
 MOST_LENGTHS = 600.0  # settling times, beyond which e to their number is no number any more
 MOST_DIGITS = 9  # decimals
 ROUNDING = 1e-9  # of a reading, below which nothing is said to move

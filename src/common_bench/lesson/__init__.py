@@ -133,7 +133,7 @@ OFFERS = {
         "path_words",
         "port_words",
         "proposals",
-        "RAW_DIGITS",
+        "RAW_DECIMALS",
         "shown",
         "Stage",
         "STAGES",

@@ -23,7 +23,7 @@ from common_bench.lesson.calibrating import NOT_STEADY, Taking
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.words import Tone, age_words, bench_note, days_old
 from common_bench.model.calibration import Calibration, ReferencePoint
-from common_bench.model.measured import NO_VALUE, digits, places, plain, written
+from common_bench.model.measured import NO_VALUE, digits, first_place, plain, written
 from common_bench.model.plan import SensorPlan
 from common_bench.model.trouble import Trouble
 
@@ -112,7 +112,7 @@ def _two(value: float) -> str:
     """Two digits."""
     if not math.isfinite(value) or value == 0:
         return "0"
-    return plain(value, max(0, 1 - math.floor(math.log10(abs(value)))))
+    return plain(value, max(0, first_place(abs(value)) + 1))
 
 
 def point_rows(lesson: OpenLesson, group: int, sensor: SensorPlan, ready: Applied | None) -> list[list[Cell]]:
@@ -151,7 +151,7 @@ def _residual(point: ReferencePoint, ready: Applied | None) -> Cell:
     if ready is None:
         return NO_VALUE
     off, expected = ready.residual(point), ready.u_point(point)
-    decimals = min(4, max(0, places(expected) + 1)) if expected > 0 else 4
+    decimals = min(4, max(0, first_place(expected) + 1)) if expected > 0 else 4
     text = plain(0.0, decimals) if round(off, decimals) == 0 else ("+" if off > 0 else "") + plain(off, decimals)
     if point.check:
         words, tone = CHECKED[check_state(ready, point)]

@@ -83,7 +83,8 @@ def as_words(ready: Applied) -> list[str]:
     """The lines that `calibrate` prints."""
     c = ready.calibration
     lines = [sentence(ready), worth(ready), fit_words(ready), *parameter_words(ready)]
-    lines += [in_a_cell(ready)] if in_a_cell(ready) else []
+    if cell := in_a_cell(ready):
+        lines.append(cell)
     for point in c.points:
         residual, expected = ready.residual(point), ready.u_point(point)
         decimals = 4 if max(abs(residual), expected) >= 0.001 else 9

@@ -147,14 +147,8 @@ def _of_limits(at: int, sensor: SensorPlan) -> Iterator[PlanFault]:
     for field, ends in (("believed", sensor.believed), ("scale", sensor.scale)):
         if ends is not None and not ends[0] < ends[1]:
             yield _fault("measured", at, field, "range-turned-round", quantity=sensor.quantity)
-    numbers = (
-        sensor.u,
-        sensor.steady_drift,
-        sensor.steady_scatter,
-        float(sensor.old_after),
-        sensor.common_u,
-        sensor.common_share,
-    )
+    limits = (sensor.steady_drift, sensor.steady_scatter, float(sensor.old_after))
+    numbers = (sensor.u, sensor.common_u, sensor.common_share, *limits)
     if not all(math.isfinite(each) and each >= 0 for each in numbers):
         yield _fault("measured", at, "u", "number-not-finite", what=sensor.quantity)
     if sensor.digits is not None and not 0 <= sensor.digits <= MOST_DIGITS:

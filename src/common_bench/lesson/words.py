@@ -25,7 +25,7 @@ STAGES: tuple[tuple[Stage, str], ...] = (
 )  # fmt: skip
 Tone = Literal["plain", "good", "amber", "red"]
 NEARLY_FULL = 0.85  # share of what the speed carries
-RAW_DIGITS = 2.0  # raw counts are shown whole
+RAW_DECIMALS = 0  # raw counts are shown whole
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ def bench_words(lesson: OpenLesson, group: int, stage: Stage) -> BenchWords:
         if latest is not None and latest.value == latest.value:
             value, unit, guess = shown(latest, lesson.store.sensor_of(name)), latest.unit, latest.guess
         elif (raw := state.live.latest(f"raw {lesson.store.column_of(state.kit, sensor.channel)}")) is not None:
-            value, unit = digits(raw.value, RAW_DIGITS), "raw"
+            value, unit = plain(raw.value, RAW_DECIMALS), "raw"
     line, tone = _line(lesson, group, stage)
     return BenchWords(line, tone, value, unit, guess)
 

@@ -46,6 +46,7 @@ OFFERS = {
     ),
     "measured": (
         "digits",
+        "first_place",
         "interval_words",
         "Measured",
         "NO_VALUE",
@@ -118,6 +119,7 @@ OFFERS = {
         "as_normal",
         "combined",
         "coverage_factor",
+        "RECTANGULAR",
         "USUAL",
     ),
     "units": (

@@ -71,12 +71,17 @@ def read_measured(text: str, expected_unit: str) -> Measured:
     return Measured(value, u, unit_text or expected_unit, 0.0 if told == "?" else math.inf).to(expected_unit)
 
 
+def first_place(size: float) -> int:
+    """The decimal place at which the first digit of a size above 0 stands."""
+    return -math.floor(math.log10(size))
+
+
 def places(u: float) -> int:
     """Decimal places that an uncertainty deserves: two digits of it where the first is a 1 or a 2, else one, so that
     rounding it changes it by at most a seventh."""
-    exponent = math.floor(math.log10(u))
-    leading = round(u / 10.0**exponent, 6)
-    return 1 - exponent if leading < 2.95 else -exponent  # from 9.5 on it is written as 10, which has two digits
+    first = first_place(u)
+    leading = round(u * 10.0**first, 6)
+    return first + 1 if leading < 2.95 else first  # from 9.5 on it is written as 10, which has two digits
 
 
 def plain(value: float, decimals: int) -> str:
@@ -114,7 +119,7 @@ def digits(value: float, u: float, *, most: int | None = None) -> str:
     known = math.isfinite(u) and u > 0
     if value == 0 and not known:
         return "0"
-    decimals = places(u) if known else max(0, 3 - math.floor(math.log10(abs(value))))
+    decimals = places(u) if known else max(0, 3 + first_place(abs(value)))
     if most is not None:
         return plain(value, min(most, decimals))
     power = in_powers(max(abs(value), u if known else 0.0), decimals)

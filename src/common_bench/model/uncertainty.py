@@ -7,6 +7,7 @@ from collections.abc import Mapping
 
 from common_bench.model.block import Source
 
+RECTANGULAR = 12**0.5  # a step over it is the standard deviation of what lies anywhere in it (JCGM 100, 4.3.7)
 USUAL = 0.95  # of intervals, the share that shall hold the truth
 
 

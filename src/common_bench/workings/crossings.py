@@ -16,11 +16,11 @@ from typing import Literal
 import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Series, Source
+from common_bench.model.uncertainty import RECTANGULAR
 from common_bench.workings.peaks import CLOCK_RATE
 
 Way = Literal["rises", "falls", "changes"]
 CROSSING_TIME = Source("time of each crossing", False)
-RECTANGULAR = 12**0.5
 JUMP = 5.0  # times the change before, beyond which the quantity is taken to jump rather than to run on
 AROUND = 9  # readings, up to the one behind a crossing, by which the pace of the quantity is told apart from its noise
 ARRIVAL = 0.005  # s: how far the arrival of a line may lie from the change that it tells, where the kit sends no clock

@@ -241,15 +241,21 @@ def over_span(
 ) -> dict[str, NumberOf]:
     """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s)."""
     numbers: dict[str, NumberOf] = {}
+    found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
 
-    def of(node: Node) -> Value:
+    def over(node: Node) -> NumberOf:
         if node.form == "time_when":
             inner = inner_name(within, node)
             return time_of_first(results[inner], span, node.word, inner)
-        if node.form == "over":
-            operand = node.operands[0]
-            inner = operand.word if operand.form == "name" else inner_name(within, operand)
-            return number_over(node.word, results[inner], span, inner)
+        operand = node.operands[0]
+        inner = operand.word if operand.form == "name" else inner_name(within, operand)
+        return number_over(node.word, results[inner], span, inner)
+
+    def of(node: Node) -> Value:
+        if node.form in ("over", "time_when"):
+            if id(node) not in found:
+                found[id(node)] = over(node)
+            return found[id(node)]
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
         return elementwise(node, [of(each) for each in node.operands], within)

@@ -127,7 +127,7 @@ class _Weighed(NamedTuple):
 def _weighed(chains: list[Floats], share: float) -> _Weighed:
     """Mean by generalised least squares where the pace has this share in what scatters: per chain the covariance has
     2 (1 − share) + share on its diagonal and −(1 − share) beside it."""
-    from scipy.linalg import cholesky_banded, solveh_banded
+    from scipy.linalg import cho_solve_banded, cholesky_banded
     from scipy.special import stdtr
 
     event, pace = 1.0 - share, share
@@ -139,11 +139,12 @@ def _weighed(chains: list[Floats], share: float) -> _Weighed:
         banded = np.vstack([np.full(n, -event), np.full(n, 2 * event + pace)])
         banded[0, 0] = 0.0
         design = np.vstack([np.ones(n), (np.arange(first, first + n) - middle) / count])
-        solved = solveh_banded(banded, np.vstack([design, gaps]).T)
+        factor = cholesky_banded(banded)
+        solved = cho_solve_banded((factor, False), np.vstack([design, gaps]).T)
         normal += design @ solved[:, :2]
         right += design @ solved[:, 2]
         square += float(gaps @ solved[:, 2])
-        log_size += 2 * float(np.log(cholesky_banded(banded)[1]).sum())
+        log_size += 2 * float(np.log(factor[1]).sum())
         first += n
     mean = float(right[0] / normal[0, 0])
     dof = count - 1

@@ -13,6 +13,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from common_bench.model.block import Floats
+from common_bench.model.uncertainty import RECTANGULAR
 
 DEGREES = (2, 4)
 MORE = 2  # powers by which it is tested whether a polynomial is enough
@@ -26,7 +27,6 @@ MOST = 400  # means, by which a window of more readings is put together
 LIKENESS = 2.0  # of 1 / root of the number of residuals, from which their likeness to their neighbours is believed
 BENT = 5.0  # standard uncertainties of its bend, from which a curve has a top whose time can be told
 NEARLY = 2.5  # times the smallest uncertainty, up to which others are near
-RECTANGULAR = 12**0.5
 
 
 class Top(NamedTuple):

@@ -10,7 +10,7 @@ from common_bench.desk.look.sheet import palette
 from common_bench.lesson.calibrating import KeptCalibration
 from common_bench.lesson.words import age_words
 from common_bench.model.calibration import ReferencePoint
-from common_bench.model.measured import places, plain, written
+from common_bench.model.measured import first_place, plain, written
 from common_bench.model.plan import SensorPlan
 
 AGES = ((86400.0, "days"), (3600.0, "hours"), (60.0, "minutes"))
@@ -123,7 +123,7 @@ class ResidualGraph(Graph):
             return ""
         worst = max(used, key=lambda each: each[0])
         usual = float(np.sqrt(np.mean([u**2 for _, _, u in used]))) or worst[0] or 1.0
-        decimals = min(6, max(0, places(usual) + 1))
+        decimals = min(6, max(0, first_place(usual) + 1))
         largest = f"largest {plain(worst[0], decimals)} at {worst[1].label}" if worst[0] > 0 else "none"
         return f"{largest}, expected {plain(usual, decimals)} {unit}"
 

@@ -16,7 +16,7 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.words import (
     NOT_KEPT,
-    RAW_DIGITS,
+    RAW_DECIMALS,
     bench_note,
     is_not_kept,
     shown,
@@ -25,9 +25,10 @@ from common_bench.lesson.words import (
     tile_warning,
 )
 from common_bench.model.bench import Group
-from common_bench.model.measured import NO_VALUE, Measured, digits
+from common_bench.model.measured import NO_VALUE, Measured, plain
 from common_bench.record.snapshot import KitState
 
+SECOND_DECIMALS = 3  # of the smaller value on a tile
 STALE = 10.0  # s after which the last event's value is no longer shown as of now
 
 
@@ -247,7 +248,7 @@ class Tile(QFrame):
                 self.value,
                 shown(latest, self._hub.lesson.store.sensor_of(name))
                 if not name.startswith("raw ")
-                else digits(latest.value, RAW_DIGITS),
+                else plain(latest.value, RAW_DECIMALS),
             )
         guess = " · a guess" if latest is not None and latest.guess else ""
         say(self.unit, f"{latest.unit if latest else ''}{guess}\n{name}")
@@ -266,5 +267,5 @@ class Tile(QFrame):
             say(self.second, "")
             say(self.second_unit, "")
             return
-        say(self.second, digits(latest.value, 0.002))
+        say(self.second, plain(latest.value, SECOND_DECIMALS))
         say(self.second_unit, f"{latest.unit}\n{name}")
