@@ -42,8 +42,8 @@ OFFERS = {
     "steady": (
         "HOLD",
         "Limits",
-        "steadiness",
         "Steadiness",
+        "steadiness",
         "STRETCHES",
     ),
 }

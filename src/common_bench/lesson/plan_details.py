@@ -79,7 +79,7 @@ DETAILS: dict[str, tuple[str, str, Callable[[SensorPlan], str]]] = {
         lambda s: "; ".join(f"{'check ' if p.check else ''}{p.label} = {written(p.value, p.u, s.unit)}" for p in s.points),
     ),
     "against": (
-        "held against", "as one thermometer: 0.1; one set of masses: 0.2 % (an error that all points have in common)",
+        "held against", "as one thermometer: 0.1; one set of masses: 0.2 %",
         lambda s: against_line(s),
     ),
     "believed": ("believed from … to", "as 0 … 5; beyond it is a guess", lambda s: _ends(s.believed)),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from textwrap import fill
 from typing import Any
 
 import numpy as np
@@ -126,9 +127,14 @@ class Graph(pg.PlotWidget):
         self.addItem(bars)
 
     def note(
-        self, text: str, x: float, y: float, colour: str, *, anchor: tuple[float, float] = (0, 0.5), size: float = 12
-    ) -> Any:
-        made = pg.TextItem(on_one_line(text, LONGEST_NOTE), color=colour, anchor=anchor)
+        self, text: str, x: float, y: float, colour: str, *, anchor: tuple[float, float] = (0, 0.5), size: float = 12,
+        wide: int = LONGEST_NOTE,
+    ) -> Any:  # fmt: skip
+        """wide: characters in a line, beyond which a new one begins below the first."""
+        shown = on_one_line(text, LONGEST_NOTE)
+        indent = shown[: len(shown) - len(shown.lstrip())]
+        wrapped = fill(shown, wide, subsequent_indent=indent) if len(shown) > wide else shown
+        made = pg.TextItem(wrapped, color=colour, anchor=anchor)
         made.setFont(font(size))
         made.setPos(x, y)
         self.addItem(made, ignoreBounds=True)

@@ -17,7 +17,7 @@ from common_bench.lesson.plan_editing import PlanLine, completions, correction, 
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble, WorkingTrouble
 
-KIND_WIDE, VALUE_WIDE = 64, 146  # px
+KIND_WIDE, VALUE_WIDE = 64, 168  # px
 HEADINGS = ("Measure", "Find events", "Work out", "Find a number")
 LONG_LINE = 36  # characters from which a line says all of itself when it is pointed at
 NEW = "a new line: name = …"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from textwrap import fill
 
 import numpy as np
 
@@ -87,8 +86,15 @@ def _draw_place(
     alias = name_of(place.alias, place.group)
     words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
     if place.stands_out and place.words:
-        words = fill(place.words.replace(place.alias, alias, 1), NOTE, initial_indent="   ", subsequent_indent="   ")
+        words = f"   {place.words.replace(place.alias, alias, 1)}"
     where = float(np.mean(x)) if compared else place.x.value
     far = compared and where > (max(at.values()) + min(at.values())) / 2 and place.stands_out
     words = words.strip() + "   " if far else words  # a long note has its room on the left there
-    graph.note(words, where, place.y.value, palette().red if place.stands_out else colour, anchor=(1 if far else 0, 0))
+    graph.note(
+        words,
+        where,
+        place.y.value,
+        palette().red if place.stands_out else colour,
+        anchor=(1 if far else 0, 0),
+        wide=NOTE,
+    )
