@@ -151,7 +151,7 @@ def test_noise_at_a_level_counts_once_where_a_depth_or_a_pause_is_given() -> Non
         ("e = changes of v, by at least 1 V", "crossing-without-level"),
         ("e = rises of v through 2 V, 3 V apart", "apart-needs-time"),
         ("e = rises of v through (mean of v)", "level-in-another-unit"),
-        ("e = time when 3 V rises through 2 V", "peaks-need-series"),
+        ("e = time when 3 V rises through 2 V", "form-takes-another-shape"),
         ("e = time between v and (changes of v)", "gap-needs-events"),
         ("e = mean of (v - mean of v)", "late-in-series"),
         ("e = v - (time when v falls through 1 V) * 1 V/s", "late-in-series"),

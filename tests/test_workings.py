@@ -66,35 +66,6 @@ def evaluated(
     return workings, gathered(pieces)
 
 
-@given(st.lists(st.integers(1, 1000), max_size=40), st.integers(0, 50), st.booleans(), st.booleans())
-def test_live_equals_afterwards(cuts: list[int], seed: int, broken: bool, missing: bool) -> None:
-    t, values = swinging(12.0, seed=seed)
-    gaps = [300] if broken else []
-    if broken:
-        t = np.concatenate([t[:300], t[300:] + 1.7])
-    if missing:
-        values = values.copy()
-        values[[50, 51, 400]] = np.nan
-    lines = [
-        *PLAN[:3],
-        "dip = dips in tension below 2.15 N, 0.4 s apart",
-        "excess = (tension - 2 N)^2 / 1 N + sqrt(tension * 1 N)",
-    ]
-    _, whole = evaluated(lines, t, values, gaps=gaps)
-    _, pieces = evaluated(lines, t, values, cuts, gaps)
-    assert whole.keys() == pieces.keys()
-    for name, one in whole.items():
-        other = pieces[name]
-        np.testing.assert_array_equal(one.t, other.t)
-        if isinstance(one, Series):
-            np.testing.assert_array_equal(one.values, other.values)
-            np.testing.assert_array_equal(one.u, other.u)
-        else:
-            np.testing.assert_array_equal(one.fresh, other.fresh)
-            for source in one.parts:
-                np.testing.assert_array_equal(one.parts[source], other.parts[source])
-
-
 @pytest.mark.parametrize("length", [0.5, 0.9, 1.3])
 def test_the_period_of_a_real_pendulum_is_found_within_its_uncertainty(length: float) -> None:
     angle = 0.2
@@ -191,9 +162,9 @@ def test_the_stated_scatter_of_a_mean_holds_the_truth_as_often_as_it_says() -> N
         ("x = 2 tension", "stands where a unit would", "* tension"),
         ("x = 3 furlongz", "“furlongz” is not a unit", ""),
         ("x = peaks in tension above 2.2 s, 0.4 s apart", "the level is in s, the quantity in N", "2.2 N"),
-        ("x = peaks in tension above 2.2 N, 0.4 N apart", "takes a time, not N", "0.4 s"),
+        ("x = peaks in tension above 2.2 N, 0.4 N apart", "a time belongs here, not N", "0.4 s"),
         ("x = peaks in tension", "too early", ""),
-        ("x = gap between tension", "a gap lies between events", "peaks in"),
+        ("x = gap between tension", "takes events", "peaks in"),
         ("x = mean of hits", "takes a quantity over time", ""),
         ("x = hits + 1", "events are times", "gap between"),
         ("x = tension + gap between hits", "do not go together", ""),

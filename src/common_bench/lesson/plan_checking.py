@@ -17,8 +17,9 @@ from common_bench.model.trouble import PlanTrouble, Trouble, WorkingTrouble
 from common_bench.model.units import interval_of, product, same_kind, unit
 from common_bench.workings.evaluate import Workings, check
 from common_bench.workings.formula import Formula
-from common_bench.workings.kinds import NO_UNIT, Kind, kind_of
+from common_bench.workings.kinds import kind_of
 from common_bench.workings.reading import WORDS, read_working
+from common_bench.workings.shapes import NO_UNIT, Kind
 
 LONGEST_RUN = 14 * 86_400.0  # s
 MOST_RUNS = 99

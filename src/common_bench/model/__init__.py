@@ -21,6 +21,7 @@ OFFERS = {
         "Ints",
         "joined",
         "NO_FLOATS",
+        "Rows",
         "Series",
         "Source",
         "Stamped",

@@ -73,13 +73,39 @@ class Source(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
+class Rows:
+    """What is known of the readings at which a quantity has its values, (n,) each.
+
+    gap_before, clock_u, clock_step: as of a block; clocked: True where the kit's clock told the time; there: True where
+    the line held the quantity at all, None where every one does.
+    """
+
+    gap_before: Bools
+    clock_u: Floats
+    clocked: Bools
+    clock_step: float = 0.0
+    there: Bools | None = None
+
+    @staticmethod
+    def of(block: Block, there: Bools | None = None) -> Rows:
+        return Rows(block.gap_before, block.clock_u, np.isfinite(block.clock), block.clock_step, there)
+
+    def part(self, start: int, stop: int) -> Rows:
+        """Rows `start` to `stop` (exclusive)."""
+        cut = slice(start, stop)
+        there = None if self.there is None else self.there[cut]
+        return Rows(self.gap_before[cut], self.clock_u[cut], self.clocked[cut], self.clock_step, there)
+
+
+@dataclass(frozen=True, slots=True)
 class Series:
     """A quantity over time or at events.
 
     t: (n,) s; values: (n,) in `unit`, nan unknown; parts: source -> (n,) signed standard
     uncertainty from that source in `unit`; guess: (n,) True outside a calibrated range;
     since: (n,) s, when what the value speaks of began (equal to t for plain readings). edges: each change of an on/off
-    signal has a line, and so a time, of its own.
+    signal has a line, and so a time, of its own. rows: of its readings, while they are worked out; None for values at
+    events and for results.
     """
 
     t: Floats
@@ -89,9 +115,19 @@ class Series:
     guess: Bools | None = None
     since: Floats | None = None
     edges: bool = False
+    rows: Rows | None = None
 
     def __len__(self) -> int:
         return len(self.t)
+
+    def part(self, start: int, stop: int) -> Series:
+        """Values `start` to `stop` (exclusive)."""
+        cut = slice(start, stop)
+        return Series(
+            self.t[cut], self.values[cut], self.unit, {source: share[cut] for source, share in self.parts.items()},
+            None if self.guess is None else self.guess[cut], None if self.since is None else self.since[cut], self.edges,
+            None if self.rows is None else self.rows.part(start, stop),
+        )  # fmt: skip
 
     @property
     def u(self) -> Floats:
@@ -116,12 +152,14 @@ class Events:
     """Times at which something happened.
 
     t: (n,) s; parts: source -> (n,) signed standard uncertainty of t in s; fresh: (n,) True where
-    what lies between this event and the one before it is not known (the beginning, a gap).
+    what lies between this event and the one before it is not known (the beginning, a gap); told: (n,) s, the readings with
+    which they were told, where these are not late by a fixed time.
     """
 
     t: Floats
     fresh: Bools
     parts: Mapping[Source, Floats] = field(default_factory=dict)
+    told: Floats | None = None
 
     def __len__(self) -> int:
         return len(self.t)
@@ -148,4 +186,21 @@ def joined(pieces: list[Series], unit: str = "") -> Series:
         parts,
         np.concatenate(guess) if guess is not None else None,
         np.concatenate([piece.began for piece in pieces]) if late else None,
+        pieces[0].edges,
+        _joined_rows([piece.rows for piece in pieces]),
+    )
+
+
+def _joined_rows(pieces: list[Rows | None]) -> Rows | None:
+    known = [each for each in pieces if each is not None]
+    if len(known) < len(pieces):
+        return None
+    sparse = any(each.there is not None for each in known)
+    there = [np.ones(len(each.clocked), bool) if each.there is None else each.there for each in known]
+    return Rows(
+        np.concatenate([each.gap_before for each in known]),
+        np.concatenate([each.clock_u for each in known]),
+        np.concatenate([each.clocked for each in known]),
+        known[-1].clock_step,
+        np.concatenate(there) if sparse else None,
     )

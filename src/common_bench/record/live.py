@@ -117,7 +117,7 @@ class LiveWindow:
                 self._add_block(worked.block, sparse=sparse)
                 for name, result in worked.results.items():
                     if isinstance(result, Series) and len(result) and INNER not in name:
-                        gaps = worked.block.gap_before if len(result) == len(worked.block) else None
+                        gaps = result.rows.gap_before if result.rows is not None else None
                         self._trace(name).add(result.t, result.values, gaps)
                         self._latest[name] = _latest(result)
                         self._add_guess(name, result, gaps)

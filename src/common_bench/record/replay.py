@@ -108,12 +108,21 @@ def assembled(
 
 
 def quantities(replayed: Replayed) -> dict[str, Series]:
-    """The results that have a value at each reading."""
+    """The results that have a value at each reading; what is told late has none at the last ones."""
     return {
-        name: result
+        name: _padded(result, replayed.t)
         for name, result in replayed.results.items()
-        if isinstance(result, Series) and len(result) == len(replayed.t) and len(result) and INNER not in name
+        if isinstance(result, Series) and result.since is None and len(result) and INNER not in name
     }
+
+
+def _padded(result: Series, t: Floats) -> Series:
+    missing = len(t) - len(result)
+    if not missing:
+        return result
+    guess = None if result.guess is None else np.pad(result.guess, (0, missing))
+    parts = {source: np.pad(share, (0, missing)) for source, share in result.parts.items()}
+    return Series(t, np.pad(result.values, (0, missing), constant_values=np.nan), result.unit, parts, guess)
 
 
 def _from(result: Series | Events, began: float) -> Series | Events:

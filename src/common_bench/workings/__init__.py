@@ -13,15 +13,15 @@ OFFERS = {
         "Workings",
     ),
     "formula": ("Formula",),
-    "kinds": (
-        "Kind",
-        "kind_of",
-        "NO_UNIT",
-    ),
+    "kinds": ("kind_of",),
     "reading": (
         "Node",
         "read_working",
         "WORDS",
+    ),
+    "shapes": (
+        "Kind",
+        "NO_UNIT",
     ),
     "spans": ("Note",),
 }

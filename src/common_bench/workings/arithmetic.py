@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from common_bench.model.block import Bools, Events, Floats, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
-from common_bench.workings.kinds import ANGLES, CONSTANTS, constant
+from common_bench.workings.kinds import ANGLES, CONSTANTS, TO_ANGLES, constant
 from common_bench.workings.reading import Node
 from common_bench.workings.spans import NumberOf
-
-Value = Series | Events | NumberOf
+from common_bench.workings.streams import Value
 
 
 def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
@@ -26,6 +26,14 @@ def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
     if node.form == "name":
         return NumberOf(CONSTANTS[node.word])
     values = [each for each in operands if not isinstance(each, Events)]
+    if node.table is not None:
+        return _of_table(node.table.name, values)
+    if node.form in LOGIC:
+        return LOGIC[node.form](values)
+    if node.form == "compared":
+        return _compared(node.word, *values)
+    if node.form == "choice":
+        return _chosen(*values)
     if node.form == "negate":
         return _combined(values, _raw(values[0]) * -1.0, [-1.0], values[0].unit)
     if node.form == "function":
@@ -76,11 +84,92 @@ def _function(word: str, inner: Series | NumberOf) -> Series | NumberOf:
             "exp": lambda: (np.exp(x), np.exp(x)),
             "ln": lambda: (np.log(np.where(x > 0, x, np.nan)), 1 / x),
             "log10": lambda: (np.log10(np.where(x > 0, x, np.nan)), 1 / (x * np.log(10))),
+            "asin": lambda: (np.arcsin(x), 1 / np.sqrt(1 - x**2)),
+            "acos": lambda: (np.arccos(x), -1 / np.sqrt(1 - x**2)),
+            "atan": lambda: (np.arctan(x), 1 / (1 + x**2)),
             "abs": lambda: (np.abs(x), np.sign(x)),
         }
         result, gradient = table[word]()
     unit_text = power(inner.unit, 0.5) if word == "sqrt" and inner.unit else inner.unit if word == "abs" else ""
+    unit_text = "rad" if word in TO_ANGLES else unit_text
     return _combined([inner], result, [gradient], unit_text)
+
+
+def _of_table(name: str, values: Sequence[Series | NumberOf]) -> Series | NumberOf:
+    """Forms of the table that work value by value."""
+    if name == "where":
+        value, condition = values
+        holds = np.asarray(_raw(condition), float) == 1.0
+        given = [value, _where(condition, np.zeros((), bool))]
+        return _combined(given, np.where(holds, _raw(value), np.nan), [1.0, 0.0], value.unit)
+    sides = [_scaled(each, conversion(each.unit, values[0].unit)[0], values[0].unit) for each in values]
+    raw = [np.asarray(_raw(each), float) for each in sides]
+    size = np.sqrt(sum((each * each for each in raw), np.zeros(())))
+    with np.errstate(all="ignore"):
+        return _combined(sides, size, [each / size for each in raw], values[0].unit)
+
+
+def _compared(word: str, left: Series | NumberOf, right: Series | NumberOf) -> Series | NumberOf:
+    """1 where it holds, 0 where not, nan where one side is not known."""
+    factor, offset = conversion(right.unit, left.unit) if left.unit != right.unit else (1.0, 0.0)
+    a, b = np.asarray(_raw(left), float), np.asarray(_raw(right), float) * factor + offset
+    holds = COMPARISONS[word](a, b).astype(float)
+    unknown = np.isnan(a) | np.isnan(b)
+    return _without([left, right], np.where(unknown, np.nan, holds))
+
+
+COMPARISONS: dict[str, Callable[[Floats, Floats], Bools]] = {
+    "<": np.less, ">": np.greater, "<=": np.less_equal, "≤": np.less_equal, ">=": np.greater_equal, "≥": np.greater_equal,
+    "=": np.equal, "!=": np.not_equal, "≠": np.not_equal,
+}  # fmt: skip
+
+
+def _both_hold(values: Sequence[Series | NumberOf]) -> Series | NumberOf:
+    """What is false on one side is false whatever the other is (Kleene's logic of three values)."""
+    a, b = (np.asarray(_raw(each), float) for each in values)
+    return _without(values, np.where((a == 0) | (b == 0), 0.0, a * b))
+
+
+def _either_holds(values: Sequence[Series | NumberOf]) -> Series | NumberOf:
+    a, b = (np.asarray(_raw(each), float) for each in values)
+    return _without(values, np.where((a == 1) | (b == 1), 1.0, a + b))
+
+
+def _opposite(values: Sequence[Series | NumberOf]) -> Series | NumberOf:
+    return _without(values, 1.0 - np.asarray(_raw(values[0]), float))
+
+
+def _without(values: Sequence[Series | NumberOf], result: Floats) -> Series | NumberOf:
+    """What holds or does not, which has no uncertainty of its own."""
+    return _combined([_where(each, np.zeros((), bool)) for each in values], result, [0.0] * len(values), "")
+
+
+LOGIC: dict[str, Callable[[Sequence[Series | NumberOf]], Series | NumberOf]] = {
+    "all_hold": _both_hold, "either": _either_holds, "opposite": _opposite,
+}  # fmt: skip
+
+
+def _chosen(condition: Series | NumberOf, one: Series | NumberOf, other: Series | NumberOf) -> Series | NumberOf:
+    """The first value where the condition holds, the second where not, nan where that is not known."""
+    factor, offset = conversion(other.unit, one.unit) if other.unit != one.unit else (1.0, 0.0)
+    holds = np.asarray(_raw(condition), float)
+    value = np.where(holds == 1, _raw(one), np.where(holds == 0, np.asarray(_raw(other)) * factor + offset, np.nan))
+    chosen = [_where(one, holds == 1), _where(other, holds == 0)]
+    return _combined([_where(condition, np.zeros((), bool)), *chosen], value, [0.0, 1.0, factor], one.unit)
+
+
+def _where(value: Series | NumberOf, chosen: Bools) -> Series | NumberOf:
+    """A value whose uncertainty counts only where it is chosen; elsewhere it may not be known."""
+    if isinstance(value, NumberOf):
+        if not chosen.ndim:
+            return value if chosen else replace(value, parts={})
+        return Series(
+            np.zeros(len(chosen)),
+            np.full(len(chosen), value.value),
+            value.unit,
+            {s: np.where(chosen, share, 0.0) for s, share in value.parts.items()},
+        )
+    return replace(value, parts={source: np.where(chosen, share, 0.0) for source, share in value.parts.items()})
 
 
 def _raw(value: Series | NumberOf) -> Floats | float:
@@ -96,7 +185,7 @@ def shown_in(value: Value, unit_text: str) -> Value:
     if isinstance(value, Events) or value.unit == unit_text:
         return value
     if value.unit == "" and isinstance(value, Series) and not value.parts and np.isnan(value.values).all():
-        return Series(value.t, value.values, unit_text, {}, value.guess, value.since)
+        return replace(value, unit=unit_text, parts={})
     factor, offset = conversion(value.unit, unit_text)
     return _combined([value], _raw(value) * factor + offset, [factor], unit_text)
 
@@ -104,7 +193,8 @@ def shown_in(value: Value, unit_text: str) -> Value:
 def _combined(
     values: Sequence[Series | NumberOf], result: Floats | float, gradients: Sequence[Floats | float], unit_text: str
 ) -> Series | NumberOf:
-    timed = next((each for each in values if isinstance(each, Series)), None)
+    timed = next((each for each in values if isinstance(each, Series) and (each.rows or each.since is not None)), None)
+    timed = timed or next((each for each in values if isinstance(each, Series)), None)
     parts: dict[Source, Floats | float] = {}
     for value, gradient in zip(values, gradients, strict=True):
         for source, share in value.parts.items():
@@ -124,4 +214,5 @@ def _combined(
         source: share if isinstance(share, np.ndarray) and share.shape == shape else np.broadcast_to(share, shape)
         for source, share in parts.items()
     }
-    return Series(timed.t, np.asarray(result, float), unit_text, filled, guess, timed.since)
+    values_ = np.broadcast_to(np.asarray(result, float), shape)
+    return Series(timed.t, values_, unit_text, filled, guess, timed.since, False, timed.rows)

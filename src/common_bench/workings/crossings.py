@@ -15,7 +15,7 @@ from typing import Literal
 
 import numpy as np
 
-from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Series, Source
+from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, Source
 from common_bench.model.uncertainty import RECTANGULAR
 from common_bench.workings.peaks import CLOCK_RATE
 
@@ -43,6 +43,7 @@ class _Found:
     u: list[float]
     fresh: list[bool]
     rate: list[float]
+    told: list[float]
     common: dict[Source, list[float]]
 
 
@@ -60,10 +61,10 @@ class CrossingFinder:
         self._fresh = True
         self._origin = np.nan
 
-    def push(self, series: Series, block: Block) -> Events:
-        """series: (n,) over the readings of the block."""
-        found = _Found([], [], [], [], {source: [] for source in series.parts if source.common})
-        breaks = np.flatnonzero(block.gap_before).tolist()
+    def push(self, series: Series, rows: Rows) -> Events:
+        """series: (n,) over readings, of which `rows` tells what is known."""
+        found = _Found([], [], [], [], [], {source: [] for source in series.parts if source.common})
+        breaks = np.flatnonzero(rows.gap_before).tolist()
         if breaks and breaks[0] == 0:
             self._interrupt()
         borders = [0, *(each for each in breaks if each), len(series)]
@@ -72,7 +73,7 @@ class CrossingFinder:
                 self._interrupt()
             known = start + np.flatnonzero(np.isfinite(series.values[start:stop]))
             if len(known):
-                self._stretch(series, block, known, found)
+                self._stretch(series, rows, known, found)
         return self._events(found)
 
     def _events(self, found: _Found) -> Events:
@@ -84,14 +85,14 @@ class CrossingFinder:
         parts = {CROSSING_TIME: np.array(found.u), **{source: np.array(each) for source, each in found.common.items()}}
         if any(found.rate):
             parts[CLOCK_RATE] = np.array(found.rate) * (at - self._origin)
-        return Events(at, np.array(found.fresh, bool), parts)
+        return Events(at, np.array(found.fresh, bool), parts, np.array(found.told))
 
     def _interrupt(self) -> None:
         self._before, self._shares, self._past = None, {}, (NO_FLOATS, NO_FLOATS)
         self._low = self._high = np.nan
         self._fresh = True
 
-    def _stretch(self, series: Series, block: Block, known: Ints, found: _Found) -> None:
+    def _stretch(self, series: Series, of: Rows, known: Ints, found: _Found) -> None:
         """Readings without a gap among them, in order after those before."""
         rows = known
         t, v = series.t[rows], series.values[rows]
@@ -116,16 +117,17 @@ class CrossingFinder:
             row = int(rows[at])
             shares = _shares_at(series.parts, int(rows[at - 1])) if at else self._shares
             when, u, common = self._time(
-                series, row, (float(t_from[at]), float(v_from[at]), float(change_from[at])), shares, block.clock_step,
+                series, row, (float(t_from[at]), float(v_from[at]), float(change_from[at])), shares, of.clock_step,
                 _slowest(t_all[: lead + at + 1], v_all[: lead + at + 1]),
-                has_clock=bool(np.isfinite(block.clock[row])),
+                has_clock=bool(of.clocked[row]),
             )  # fmt: skip
             if when - self._last < self._crossed.apart:
                 continue
             found.t.append(when)
             found.u.append(u)
+            found.told.append(float(t[at]))
             found.fresh.append(self._fresh)
-            found.rate.append(float(block.clock_u[row]))
+            found.rate.append(float(of.clock_u[row]))
             for source, each in found.common.items():
                 each.append(common.get(source, 0.0))
             self._last, self._fresh = when, False
@@ -210,14 +212,14 @@ class Pairs:
     def push(self, first: Events, second: Events, block: Block) -> Series:
         """The time from each first event to the next second one, at the second's time."""
         self._gaps += block.t[block.gap_before].tolist()
-        ones, others = _after(self._open, first), _after(self._second, second)
+        ones, others = after(self._open, first), after(self._second, second)
         at = np.searchsorted(others.t, ones.t, side="right")
         paired = np.flatnonzero(at < len(others))
         keep = [k for k in paired.tolist() if not self._gap_between(float(ones.t[k]), float(others.t[at[k]]))]
         left = len(ones) - len(paired)
-        self._open = _part(ones, len(ones) - left)
+        self._open = part_of(ones, len(ones) - left)
         newest = float(ones.t[-1]) if len(ones) else -np.inf
-        self._second = _part(others, int(np.searchsorted(others.t, newest, side="right")))
+        self._second = part_of(others, int(np.searchsorted(others.t, newest, side="right")))
         oldest = float(self._open.t[0]) if left else newest
         self._gaps = [each for each in self._gaps if each > oldest]
         one, other = np.array(keep, int), at[keep]
@@ -233,7 +235,8 @@ class Pairs:
         return any(low < each <= high for each in self._gaps)
 
 
-def _after(before: Events | None, new: Events) -> Events:
+def after(before: Events | None, new: Events) -> Events:
+    """Events that waited, with new ones behind them."""
     if before is None or not len(before):
         return new
     if not len(new):
@@ -245,5 +248,7 @@ def _after(before: Events | None, new: Events) -> Events:
     return Events(np.concatenate([before.t, new.t]), np.concatenate([before.fresh, new.fresh]), parts)
 
 
-def _part(events: Events, start: int) -> Events:
-    return Events(events.t[start:], events.fresh[start:], {s: share[start:] for s, share in events.parts.items()})
+def part_of(events: Events, start: int, stop: int | None = None) -> Events:
+    """Events `start` to `stop` (exclusive)."""
+    cut = slice(start, stop)
+    return Events(events.t[cut], events.fresh[cut], {s: share[cut] for s, share in events.parts.items()})

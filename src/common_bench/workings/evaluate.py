@@ -5,22 +5,25 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
-from common_bench.model.block import Block, Bools, Events, Series, Source, joined
+from common_bench.model.block import Block, Events, Rows, Series, Source, joined
 from common_bench.model.measured import Measured
-from common_bench.model.trouble import WorkingTrouble
-from common_bench.model.units import counts_from_own_zero, same_kind
-from common_bench.workings.arithmetic import Value, elementwise, shown_in
-from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way
-from common_bench.workings.kinds import Kind, kind_of
-from common_bench.workings.missing import Absences
-from common_bench.workings.peaks import PeakFinder, gaps_between
+from common_bench.model.trouble import FindingTrouble, WorkingTrouble
+from common_bench.model.units import same_kind
+from common_bench.workings.arithmetic import elementwise, shown_in
+from common_bench.workings.forms import Form
+from common_bench.workings.kinds import CONSTANTS, TIME, kind_in, kind_of
 from common_bench.workings.reading import Node, Read, read_working
 from common_bench.workings.second_order import by_simulation
-from common_bench.workings.spans import NumberOf, number_over, time_of_first
+from common_bench.workings.shapes import Kind
+from common_bench.workings.spans import NumberOf
+from common_bench.workings.streams import Together, Value
+from common_bench.workings.table import Given, within
 
+NUMBERS = ("time", "level", "depth", "number of readings")  # what a form is made with
 LONGEST_NAME = 24  # characters by which a line is named
 INNER = "@"  # in the name of a result that no working of its own names, as what stands in the brackets of a mean
 
@@ -45,6 +48,7 @@ class Workings:
 
     lines: tuple[Working, ...]
     channels: Mapping[str, str] = field(default_factory=dict)
+    raw: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def kinds(self) -> dict[str, Kind]:
@@ -55,8 +59,8 @@ class Workings:
         return [line.trouble for line in self.lines if line.trouble]
 
 
-def check(lines: Sequence[str], channels: Mapping[str, str]) -> Workings:
-    """lines: workings in order; channels: channel -> unit of its quantity. Never raises; troubles stand by the lines."""
+def check(lines: Sequence[str], channels: Mapping[str, str], raw: Mapping[str, str] | None = None) -> Workings:
+    """lines: workings in order; channels: channel -> unit of its quantity; raw: channel -> unit of its raw numbers. Never raises; troubles stand by the lines."""
     checked: list[Working] = []
     kinds: dict[str, Kind] = {}
     for text in lines:
@@ -67,12 +71,12 @@ def check(lines: Sequence[str], channels: Mapping[str, str]) -> Workings:
             if alike is not None:
                 case = "again" if alike == read.name else "beside"
                 raise WorkingTrouble("name-taken", end=len(read.name), name=read.name, other=alike, case=case)
-            kinds[read.name] = kind_of(read, kinds, channels, {line.name for line in checked if line.trouble})
+            kinds[read.name] = kind_of(read, kinds, channels, {line.name for line in checked if line.trouble}, raw)
             checked.append(Working(text, read, kinds[read.name]))
         except WorkingTrouble as trouble:
             trouble.where = f"“{read.name if read else shorter(text)}”"
             checked.append(Working(text, read, None, trouble))
-    return Workings(tuple(checked), dict(channels))
+    return Workings(tuple(checked), dict(channels), dict(raw or {}))
 
 
 def shorter(text: str) -> str:
@@ -85,7 +89,8 @@ class Evaluator:
     """Workings over the blocks of one kit, from a beginning (a run's, or a link's).
 
     Joined, the results are the same to the last bit for every way of cutting the blocks, so what
-    was seen live is what is found afterwards.
+    was seen live is what is found afterwards. What is not known at the end, as what lies less than half a window before it,
+    is not told.
     """
 
     def __init__(self, workings: Workings) -> None:
@@ -96,21 +101,23 @@ class Evaluator:
             if line.read and line.kind and line.kind.late
             for node in _inner_nodes(line.read.expression)
         }
-        self._channels = workings.channels
-        self._finders: dict[tuple[int, str], PeakFinder] = {}  # by node and the unit in which its quantity comes
-        self._crossings: dict[tuple[int, str], CrossingFinder] = {}
-        self._pairs: dict[int, Pairs] = {}
-        self._absences: dict[int, Absences] = {}
-        self._before: dict[int, Events] = {}
+        self._channels, self._raw = workings.channels, workings.raw
         self._kinds = workings.kinds
+        self._steps: dict[tuple[int, str], Any] = {}  # by node and the unit in which its quantity comes
+        self._together: dict[int, Together] = {}
         self._block: Block | None = None
+        self._rows: dict[str, Rows] = {}
         self._calibrated: Mapping[str, Series] = {}
         self._values: dict[str, Value] = {}
+        self._found: dict[int, Value] = {}  # by node, in this block
         self._line = ""  # the working that is worked out just now
+        self._began = math.nan
 
     def push(self, block: Block, calibrated: Mapping[str, Series]) -> dict[str, Series | Events]:
         """calibrated: channel -> its quantity over the block. Gives what is new of each working by name."""
-        self._block, self._calibrated, self._values = block, calibrated, {}
+        self._block, self._calibrated, self._values, self._found, self._rows = block, calibrated, {}, {}, {}
+        if math.isnan(self._began) and len(block):
+            self._began = float(block.t[0])
         for line in self._lines:
             assert line.read is not None
             assert line.kind is not None
@@ -122,82 +129,82 @@ class Evaluator:
         return {name: value for name, value in self._values.items() if not isinstance(value, NumberOf)}
 
     def _of(self, node: Node) -> Value:
+        if id(node) not in self._found:
+            self._found[id(node)] = self._worked(node)
+        return self._found[id(node)]
+
+    def _worked(self, node: Node) -> Value:
         if node.form == "calibrated":
             return self._series(node.word)
-        if node.form == "name" and node.word in self._values:
-            return self._values[node.word]
-        if node.form == "peaks":
-            return self._peaks(node)
-        if node.form in ("crossings", "time_when"):
-            return self._crossed(node)
-        if node.form == "time_between":
-            first, second = (self._of(each) for each in node.operands)
-            assert isinstance(first, Events)
-            assert isinstance(second, Events)
-            assert self._block is not None
-            return self._pairs.setdefault(id(node), Pairs()).push(first, second, self._block)
-        if node.form == "gap_between":
-            events = self._of(node.operands[0])
-            assert isinstance(events, Events)
-            before = self._before.get(id(node))
-            found = gaps_between(events, before)
-            if len(events):
-                last = {source: share[-1:] for source, share in events.parts.items()}
-                self._before[id(node)] = Events(events.t[-1:], events.fresh[-1:], last)
-            return found
-        return elementwise(node, [self._of(each) for each in node.operands], self._line)
+        if node.form == "name" and (node.word in self._values or node.word not in CONSTANTS):
+            return self._named(node.word)
+        if node.table is not None and not node.table.each:
+            return self._stepped(node, node.table)
+        operands = [self._of(each) for each in node.operands]
+        if len(operands) > 1:
+            operands = self._together.setdefault(id(node), Together(len(operands))).push(operands)
+        return elementwise(node, operands, self._line)
+
+    def _named(self, name: str) -> Value:
+        if name in self._values:
+            return self._values[name]
+        block = self._block
+        assert block is not None
+        if name in self._raw:
+            values = block.channels.get(name, np.full(len(block), np.nan))
+            return Series(block.t, values, self._raw[name], {}, rows=self._rows_of(name))
+        return Series(block.t, block.t - self._began, "s", {}, rows=self._rows_of(""))
 
     def _series(self, channel: str) -> Series:
         assert self._block is not None
         wanted = self._channels.get(channel, "")
         found = self._calibrated.get(channel)
         if found is not None and (found.unit == wanted or same_kind(found.unit, wanted)):
-            return found
-        return Series(
-            self._block.t, np.full(len(self._block), np.nan), wanted
-        )  # as long as nothing gives it in its unit
+            return replace(found, rows=self._rows_of(channel))
+        # as long as nothing gives it in its unit
+        return Series(self._block.t, np.full(len(self._block), np.nan), wanted, rows=self._rows_of(channel))
 
-    def _crossed(self, node: Node) -> Events:
-        assert self._block is not None
-        series = self._of(node.operands[0])
-        assert isinstance(series, Series)
-        place = id(node), series.unit
-        if place not in self._crossings:
-            given: dict[str, NumberOf] = {}
-            for clause in node.operands[1:]:
-                number = self._of(clause.operands[0])
-                assert isinstance(number, NumberOf)
-                given[clause.form] = number
-            level, apart, depth = (given.get(form) for form in ("through", "apart", "at_least"))
-            way: Way = node.word  # type: ignore[assignment]
-            crossed = Crossed(
-                way, level.to(series.unit or level.unit).value if level else None, apart.to("s").value if apart else 0.0,
-                depth.to(_difference(series.unit) or depth.unit).value if depth else 0.0,
-            )  # fmt: skip
-            self._crossings[place] = CrossingFinder(crossed)
-        return self._crossings[place].push(series, replace(self._block, gap_before=self._gaps(node, series)))
+    def _rows_of(self, channel: str) -> Rows:
+        """What is known of a channel's readings; those of one line are one."""
+        block = self._block
+        assert block is not None
+        if channel not in self._rows:
+            raw = block.channels.get(channel)
+            there = None if raw is None or np.isfinite(raw).all() else np.isfinite(raw)
+            self._rows[channel] = Rows.of(block, there)
+        return self._rows[channel]
 
-    def _peaks(self, node: Node) -> Events:
+    def _stepped(self, node: Node, form: Form) -> Value:
+        made = self._maker(node.operands[0]) if form.name == "time within" else node
+        assert made.table is not None
+        given = dict(zip(made.slots, made.operands, strict=True))
+        numbers = {slot: self._of(each) for slot, each in given.items() if made.table.takes[slot] in NUMBERS}
+        values = [self._of(each) for slot, each in given.items() if slot not in numbers]
         assert self._block is not None
-        series = self._of(node.operands[0])
-        assert isinstance(series, Series)
-        place = id(node), series.unit
-        if place not in self._finders:
-            level, apart = (self._of(each) for each in node.operands[1:])
-            assert isinstance(level, NumberOf)
-            assert isinstance(apart, NumberOf)
-            sign = -1.0 if node.word == "dips" else 1.0
-            self._finders[place] = PeakFinder(
-                sign * level.to(series.unit or level.unit).value, apart.to("s").value, sign=sign
-            )
-        return self._finders[place].push(series, self._gaps(node, series), self._block.clock_u)
+        unit = values[0].unit if isinstance(values[0], Series) else ""
+        place = id(node), unit
+        if place not in self._steps:
+            asked = Given(numbers, unit, f"{self._line}:{node.start}", self._late(node))
+            if made is not node:
+                self._steps[place] = within(asked, made.form)  # type: ignore[arg-type]
+            else:
+                assert form.step is not None
+                self._steps[place] = form.step(asked)
+        found: Value = self._steps[place].push(*values, self._block)
+        return found
 
-    def _gaps(self, node: Node, series: Series) -> Bools:
-        """Before which readings something is missing: lines, or values of this quantity."""
-        assert self._block is not None
-        if series.edges:  # it has a value only where it changes
-            return self._block.gap_before
-        return self._absences.setdefault(id(node), Absences()).gaps(series.values, self._block.gap_before)
+    def _maker(self, node: Node) -> Node:
+        """The node that finds the events which a node names."""
+        made = self._kinds[node.word].made if node.form == "name" else node
+        assert made is not None
+        return made
+
+    def _late(self, node: Node) -> float:
+        """By how many s the events among a form's operands come late."""
+        events = node.part("e")
+        if events is None:
+            return 0.0
+        return kind_in(events, self._line, self._kinds, self._channels, self._raw).delay
 
 
 def inner_name(line: str, node: Node) -> str:
@@ -207,15 +214,11 @@ def inner_name(line: str, node: Node) -> str:
 
 def _inner_nodes(node: Node) -> list[Node]:
     """What a working over a span needs that no other working names."""
-    if node.form == "time_when":
-        return [node]
-    if node.form == "over":
-        return [] if node.operands[0].form == "name" else [node.operands[0]]
+    if node.table is not None and node.table.over is not None:
+        if node.table.step is not None:
+            return [node]
+        return [each for each in node.operands if each.form != "name" or each.word == TIME]
     return [each for operand in node.operands for each in _inner_nodes(operand)]
-
-
-def _difference(unit_text: str) -> str:
-    return "K" if counts_from_own_zero(unit_text) else unit_text
 
 
 def gathered(pieces: Sequence[Mapping[str, Series | Events]]) -> dict[str, Series | Events]:
@@ -224,7 +227,7 @@ def gathered(pieces: Sequence[Mapping[str, Series | Events]]) -> dict[str, Serie
     for name in dict.fromkeys(name for piece in pieces for name in piece):
         found = [piece[name] for piece in pieces if name in piece]
         if isinstance(found[0], Series):
-            whole[name] = joined([each for each in found if isinstance(each, Series)])
+            whole[name] = replace(joined([each for each in found if isinstance(each, Series)]), rows=None)
         else:
             events = [each for each in found if isinstance(each, Events)]
             sources = dict.fromkeys(source for each in events for source in each.parts)
@@ -243,27 +246,29 @@ def over_span(
     numbers: dict[str, NumberOf] = {}
     found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
 
-    def over(node: Node) -> NumberOf:
-        if node.form == "time_when":
-            inner = inner_name(within, node)
-            return time_of_first(results[inner], span, node.word, inner)
-        operand = node.operands[0]
-        inner = operand.word if operand.form == "name" else inner_name(within, operand)
-        return number_over(node.word, results[inner], span, inner)
+    def over(node: Node, form: Form) -> NumberOf:
+        assert form.over is not None
+        names = [inner_name(within_line, node)]
+        if form.step is None:
+            names = [each.word if each.word in results else inner_name(within_line, each) for each in node.operands]
+        if any(each not in results for each in names):  # nothing has been heard
+            raise FindingTrouble("no-value-in-span", word=form.name)
+        number: NumberOf = form.over(span, " against ".join(names), *[results[each] for each in names])
+        return number
 
     def of(node: Node) -> Value:
-        if node.form in ("over", "time_when"):
+        if node.table is not None and node.table.over is not None:
             if id(node) not in found:
-                found[id(node)] = over(node)
+                found[id(node)] = over(node, node.table)
             return found[id(node)]
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
-        return elementwise(node, [of(each) for each in node.operands], within)
+        return elementwise(node, [of(each) for each in node.operands], within_line)
 
-    within = ""
+    within_line = ""
     for line in workings.lines:
         if line.read and line.kind and line.kind.shape == "number":
-            within = line.name
+            within_line = line.name
             value = shown_in(of(line.read.expression), line.kind.unit)
             assert isinstance(value, NumberOf)
             numbers[line.name] = by_simulation(line.read.expression, line.kind.unit, value, of, line.name)

@@ -9,10 +9,12 @@ import numpy as np
 from common_bench.model.block import Series, Source
 from common_bench.model.trouble import UnitTrouble, WorkingTrouble, as_another
 from common_bench.model.units import counts_from_own_zero, is_unit, same_kind
-from common_bench.workings.arithmetic import Value, elementwise, shown_in
-from common_bench.workings.kinds import Kind, kind_of
+from common_bench.workings.arithmetic import elementwise, shown_in
+from common_bench.workings.kinds import kind_of
 from common_bench.workings.reading import Node, Read, read_working
+from common_bench.workings.shapes import Kind
 from common_bench.workings.spans import NumberOf
+from common_bench.workings.streams import Value
 
 READING = "reading"
 MOST_LINES = 12

@@ -6,7 +6,7 @@ import itertools
 
 import numpy as np
 
-from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Series, Source
+from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Rows, Series, Source
 from common_bench.workings.tops import top_of
 
 PEAK_TIME = Source("time of each peak", False)
@@ -24,8 +24,10 @@ class PeakFinder:
     Its time is that of the top of a curve through the readings around it.
     """
 
-    def __init__(self, level: float, apart: float, *, sign: float = 1.0) -> None:
-        self._level, self._apart, self._sign = level, apart, sign
+    def __init__(self, level: float, apart: float, *, sign: float = 1.0, depth: float = 0.0) -> None:
+        """level and depth in the quantity's unit, level times sign; depth: by which the lowest reading less than `apart`
+        away must lie lower on each side."""
+        self._level, self._apart, self._sign, self._depth = level, apart, sign, depth
         self._t: Floats = np.empty(0)  # readings that a peak may still need
         self._v: Floats = np.empty(0)
         self._u: Floats = np.empty(0)
@@ -33,8 +35,9 @@ class PeakFinder:
         self._fresh = True
         self._origin = np.nan
 
-    def push(self, series: Series, gap_before: Bools, clock_u: Floats) -> Events:
-        """series: (n,) with gap_before (n,) and the clock's relative rate uncertainty (n,)."""
+    def push(self, series: Series, rows: Rows) -> Events:
+        """series: (n,) over readings, of which `rows` tells what is known."""
+        gap_before, clock_u = rows.gap_before, rows.clock_u
         found: list[tuple[float, float, float, bool]] = []
         known = np.isfinite(series.values)
         breaks = np.flatnonzero(gap_before)
@@ -74,7 +77,7 @@ class PeakFinder:
             low = min(at, int(np.searchsorted(t, t[at] - self._apart, side="right")))
             high = max(at + 1, int(np.searchsorted(t, t[at] + self._apart)))
             highest = low + int(np.argmax(v[low:high]))
-            if highest == at:
+            if highest == at and self._deep(v, low, at, high):
                 found.append(self._tell(t[low:high], v[low:high], at - low, float(u[at])))
             # What lies less than `apart` behind the highest is no peak, nor is anything between here and it.
             self._from = float(t[highest]) + (0.0 if highest > at else self._apart)
@@ -83,6 +86,12 @@ class PeakFinder:
         self._t, self._v, self._u = t[cut:], v[cut:], u[cut:]
         return found
 
+    def _deep(self, v: Floats, low: int, at: int, high: int) -> bool:
+        if self._depth <= 0:
+            return True
+        floor = v[at] - self._depth
+        return bool(v[low:at].min(initial=np.inf) <= floor and v[at + 1 : high].min(initial=np.inf) <= floor)
+
     def _tell(self, t: Floats, v: Floats, at: int, rate: float) -> tuple[float, float, float, bool]:
         top = top_of(t, v, at)
         nearer = int(np.argmin(np.abs(t - top.t)))
@@ -90,6 +99,20 @@ class PeakFinder:
             top = top_of(t, v, nearer)
         fresh, self._fresh = self._fresh, False
         return top.t, top.u_t, rate, fresh
+
+
+class GapsBetween:
+    """The distances of one kind of event, as they come."""
+
+    def __init__(self) -> None:
+        self._last: Events | None = None
+
+    def push(self, events: Events, _: Block) -> Series:
+        found = gaps_between(events, self._last)
+        if len(events):
+            last = {source: share[-1:] for source, share in events.parts.items()}
+            self._last = Events(events.t[-1:], events.fresh[-1:], last)
+        return found
 
 
 def gaps_between(events: Events, before: Events | None) -> Series:

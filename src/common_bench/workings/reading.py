@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
 
 from common_bench.model.measured import number
 from common_bench.model.trouble import WorkingTrouble
+from common_bench.workings.forms import Form, Writing, grammar_with, ways_of
+from common_bench.workings.table import FORMS
 
 LONGEST_WORKING = 500  # characters
 DEEPEST = 30  # brackets and operations inside each other
@@ -58,7 +60,8 @@ WORDS = frozenset(
 
 @dataclass(frozen=True)
 class Node:
-    """One form with its operands. start, end: columns in the working's text."""
+    """One form with its operands. start, end: columns in the working's text; slots: for a form of the table, which of its
+    operands these are."""
 
     form: str
     operands: tuple[Node, ...] = ()
@@ -68,6 +71,12 @@ class Node:
     unit: str = ""
     start: int = 0
     end: int = 0
+    slots: tuple[str, ...] = ()
+    table: Form | None = None
+
+    def part(self, slot: str) -> Node | None:
+        """The operand of a form of the table; None where it was left out."""
+        return self.operands[self.slots.index(slot)] if slot in self.slots else None
 
 
 @dataclass(frozen=True)
@@ -85,10 +94,21 @@ def _parser() -> Any:
     from lark import Lark
 
     text = files("common_bench.workings").joinpath("grammar.lark").read_text("utf-8")
-    return Lark(text, start="working", parser="lalr", propagate_positions=True, maybe_placeholders=False)
+    return Lark(
+        grammar_with(text, tuple(_ways().values())),
+        start="working",
+        parser="lalr",
+        propagate_positions=True,
+        maybe_placeholders=False,
+    )
 
 
 @cache
+def _ways() -> dict[str, Writing]:
+    return {way.alias: way for way in ways_of(tuple(FORMS.values()))}
+
+
+@lru_cache(maxsize=4096)
 def read_working(text: str) -> Read:
     """The tree of `name = expression`. Raises WorkingTrouble with the place in the text."""
     from lark import Token, Tree
@@ -155,16 +175,11 @@ def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:
         found = re.match(r"([\d.,]+(?:[eE][+-]?\d+)?)\s*(?:(?:±|\+-)\s*([\d.,]+(?:[eE][+-]?\d+)?))? ?(.*)", words[0])
         assert found is not None
         return Node(form, value=number(found[1]), u=number(found[2] or "0"), unit=found[3], word=words[0], **place)
-    if form == "pace":
-        form, words = "over", ["pace"]
+    way = _ways().get(form)
+    if way is not None:
+        return Node(way.form.name, operands, way.form.opening, slots=way.slots, table=way.form, **place)
     if form == "calibrated":
-        words = [words[0][1:-1] if words[0][0] in '"“' else words[0]]
-    if form == "crossings":
-        words = words[0].split()
-    elif form == "time_when":
-        words = words[1:]
-    elif form == "time_between":
-        words = []
+        words = [words[1][1:-1] if words[1][0] in '"“' else words[1]]
     return Node(form, operands, words[0].rstrip(" (") if words else "", **place)
 
 

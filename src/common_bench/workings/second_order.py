@@ -13,9 +13,10 @@ import numpy as np
 
 from common_bench.model.block import Floats, Series, Source
 from common_bench.model.uncertainty import USUAL, combined, coverage_factor
-from common_bench.workings.arithmetic import Value, elementwise, shown_in
+from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.reading import Node
 from common_bench.workings.spans import Note, NumberOf
+from common_bench.workings.streams import Value
 
 BENDS = 0.1  # of the uncertainty by which the formula bends within it; u is then off by about a hundredth
 TOGETHER = 8  # moves of all sources at one time

@@ -73,7 +73,8 @@ def note_words(note: Note) -> str:
 
 def in_words(expression: Node, n: int) -> str:
     """`mean of 17 values of swing`."""
-    if expression.form == "over" and expression.operands[0].form == "name":
+    form = expression.table
+    if form is not None and form.over is not None and len(form.slots) == 1 and expression.operands[0].form == "name":
         what = expression.operands[0].word
-        return f"{expression.word} of {n} value{'s' if n != 1 else ''} of {what}"
+        return f"{form.name} of {n} value{'s' if n != 1 else ''} of {what}"
     return "worked out from other numbers"

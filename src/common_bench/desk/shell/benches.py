@@ -132,11 +132,9 @@ class Benches(QFrame):
                 continue
             unit = f"{working.kind.unit} · " if working.kind.unit and working.kind.shape != "events" else ""
             node = working.read.expression
-            how = {
-                "calibrated": f"from {node.word}",
-                "peaks": f"{node.word} in {node.operands[0].word if node.operands else ''}",
-                "over": f"{node.word} of {node.operands[0].word if node.operands else ''}",
-            }.get(node.form, working.kind.words)
+            how = f"from {node.word}" if node.form == "calibrated" else working.kind.words
+            if node.table is not None and node.table.opening and node.operands[0].form == "name":
+                how = f"{node.table.opening} {node.operands[0].word}"
             made = rich(markup("<b>{name}</b> {how}", name=working.name, how=unit + how), "soft")
             made.setContentsMargins(px(8), 0, 0, 0)
             self._quantities.addWidget(made)

@@ -1,0 +1,150 @@
+"""Forms that look back to the beginning: totals, changes, extremes so far. Pieces of a quantity in, as long pieces out."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+
+from common_bench.model.block import Block, Bools, Floats, Series, Source
+from common_bench.model.units import conversion, counts_from_own_zero, interval_of, product
+from common_bench.workings.missing import Absences
+
+
+class Total:
+    """The integral since the beginning, by trapezoids; what a gap holds is not known, nor is the total behind it.
+
+    An independent error of a reading enters with half the time to each neighbour, that of the last reading with half the
+    time since the one before.
+    """
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+        self._absences = Absences()
+        self._last: tuple[float, float, dict[Source, float], float] | None = None  # t, value, shares, time before it
+        self._total, self._shares = 0.0, dict[Source, float]()
+        self._squares = dict[Source, float]()
+        self._broken = False
+
+    def push(self, series: Series, _: Block) -> Series:
+        unit = product(series.unit, "s")
+        values = np.full(len(series), np.nan)
+        parts = {source: np.zeros(len(series)) for source in self._made(series)}
+        known = np.flatnonzero(np.isfinite(series.values))
+        gaps = _gaps(self._absences, series)
+        if self._last is None and len(known):
+            gaps = gaps.copy()
+            gaps[: known[0] + 1] = False  # before the first value nothing is missing
+        passed = np.cumsum(gaps) > 0
+        use = known[~passed[known]] if not self._broken else known[:0]
+        if len(use):
+            self._add(series, use, values, parts)
+        self._broken |= bool(passed.any()) and self._last is not None
+        return replace(series, values=values, unit=unit, parts=parts, edges=False)
+
+    def _made(self, series: Series) -> list[Source]:
+        return [
+            made
+            for source in series.parts
+            for made in ([source] if source.common else [source, self._before(source)])
+        ]  # fmt: skip
+
+    def _before(self, source: Source) -> Source:
+        return source._replace(which=f"{source.which} in {self._name}")
+
+    def _add(self, series: Series, use: np.ndarray, values: Floats, parts: dict[Source, Floats]) -> None:
+        t, v = series.t[use], series.values[use]
+        first = self._last is None
+        t0, v0, shares0, before0 = self._last or (float(t[0]), float(v[0]), {}, 0.0)
+        step = np.diff(t, prepend=t0)
+        v_from = np.concatenate([[v0], v[:-1]])
+        values[use] = np.cumsum(np.concatenate([[self._total], step * (v_from + v) / 2]))[1:]
+        self._total = float(values[use[-1]])
+        lasting: dict[Source, float] = {}
+        for source, share in series.parts.items():
+            own = share[use]
+            own_from = np.concatenate([[shares0.get(source, own[0] if first else 0.0)], own[:-1]])
+            lasting[source] = float(own[-1])
+            if source.common:
+                found = np.cumsum(np.concatenate([[self._shares.get(source, 0.0)], step * (own_from + own) / 2]))[1:]
+                parts[source][use], self._shares[source] = found, float(found[-1])
+                continue
+            # Readings before the last one have half the time to both neighbours.
+            half = np.concatenate([[before0], step[:-1]]) + step
+            if first:
+                half[0] = 0.0
+            squares = np.cumsum(np.concatenate([[self._squares.get(source, 0.0)], (half / 2 * own_from) ** 2]))[1:]
+            parts[source][use] = step / 2 * own
+            parts[self._before(source)][use] = np.sqrt(squares)
+            self._squares[source] = float(squares[-1])
+        self._last = float(t[-1]), float(v[-1]), lasting, float(step[-1])
+
+
+class ChangeIn:
+    """The difference to the first value."""
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+        self._first: tuple[float, dict[Source, float]] | None = None
+
+    def push(self, series: Series, _: Block) -> Series:
+        known = np.flatnonzero(np.isfinite(series.values))
+        begins = len(series)
+        if self._first is None and len(known):
+            begins = int(known[0])
+            self._first = float(series.values[begins]), {s: float(share[begins]) for s, share in series.parts.items()}
+        own_zero = counts_from_own_zero(series.unit)
+        step = conversion(series.unit, "K")[0] if own_zero else 1.0
+        unit = interval_of(series.unit)
+        if self._first is None:
+            return replace(series, values=np.full(len(series), np.nan), unit=unit, parts={}, edges=False)
+        value, shares = self._first
+        parts: dict[Source, Floats] = {}
+        unknown = min(begins + 1, len(series)) if begins < len(series) else 0  # up to the first one, which is exactly 0
+        for source in {**series.parts, **dict.fromkeys(shares)}:
+            share, first = series.parts.get(source, np.zeros(len(series))), shares.get(source, 0.0)
+            if source.common:
+                parts[source] = (share - first) * step
+                parts[source][:unknown] = 0.0
+                continue
+            own = share * step
+            of_first = np.full(len(series), -first * step)
+            own[:unknown] = of_first[:unknown] = 0.0
+            parts[source] = own
+            parts[source._replace(common=True, which=f"first reading of {self._name}")] = of_first
+        return replace(series, values=(series.values - value) * step, unit=unit, parts=parts, edges=False)
+
+
+class Extreme:
+    """The largest or smallest value since the beginning, as read: it lies further out than the quantity itself by what the
+    readings scatter."""
+
+    def __init__(self, of: Literal["largest", "smallest"]) -> None:
+        self._sign = 1.0 if of == "largest" else -1.0
+        self._so_far: tuple[float, dict[Source, float]] = (-np.inf, {})
+
+    def push(self, series: Series, _: Block) -> Series:
+        v = np.where(np.isfinite(series.values), self._sign * series.values, -np.inf)
+        highest, shares = self._so_far
+        risen = np.maximum.accumulate(np.concatenate([[highest], v]))
+        new: Bools = risen[1:] > risen[:-1]
+        at = np.maximum.accumulate(np.where(new, np.arange(len(v)), -1))
+        parts = {
+            source: np.where(
+                at >= 0, series.parts.get(source, np.zeros(len(v)))[np.maximum(at, 0)], shares.get(source, 0.0)
+            )
+            if len(v)
+            else np.zeros(0)
+            for source in {**series.parts, **dict.fromkeys(shares)}
+        }
+        values = np.where(np.isfinite(risen[1:]), self._sign * risen[1:], np.nan)
+        if len(v):
+            self._so_far = float(risen[-1]), {source: float(share[-1]) for source, share in parts.items()}
+        return replace(series, values=values, parts=parts, edges=False)
+
+
+def _gaps(absences: Absences, series: Series) -> Bools:
+    rows = series.rows
+    assert rows is not None
+    return absences.gaps(series.values, rows.gap_before)

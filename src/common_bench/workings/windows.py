@@ -1,0 +1,307 @@
+"""Forms that look at the readings about each reading: rates, smoothing, running medians, delays. Pieces of a quantity in,
+pieces of what is made of it out, the same for every way of cutting them.
+
+A window that a gap interrupts, or that lies over the beginning or the end, gives what is not known.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+
+from common_bench.model.block import NO_FLOATS, Block, Floats, Ints, Series, Source, joined
+from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
+from common_bench.workings.missing import Absences
+from common_bench.workings.streams import nothing
+
+LEAST = 3  # readings at different times, that a parabola needs
+AT_ONCE = 8192  # readings whose windows are worked out together
+ALIKE = 2.0  # noises, within which readings count for a median as one another's equals
+
+
+class Held:
+    """The readings that a window may still need, and which of them belong together."""
+
+    def __init__(self) -> None:
+        self._absences = Absences()
+        self.series: Series | None = None
+        self._stretches: Ints = np.empty(0, np.int64)
+        self._begins: Floats = NO_FLOATS
+        self._stretch = 0
+        self._began = np.nan  # when the stretch under way had its first value
+
+    def add(self, series: Series) -> None:
+        rows = series.rows
+        assert rows is not None
+        gaps = self._absences.gaps(series.values, rows.gap_before)
+        stretches = self._stretch + np.cumsum(gaps)
+        known = np.isfinite(series.values)
+        begins = np.full(len(series), np.nan)
+        for each in np.unique(stretches):
+            of = stretches == each
+            if each != self._stretch:
+                self._stretch, self._began = int(each), np.nan
+            at = np.flatnonzero(of & known)
+            if len(at) and np.isnan(self._began):
+                self._began = float(series.t[at[0]])
+            begins[of] = self._began
+        self.series = series if self.series is None else joined([self.series, series])
+        self._stretches = np.concatenate([self._stretches, stretches])
+        self._begins = np.concatenate([self._begins, begins])
+
+    @property
+    def stretch(self) -> int:
+        """The number of the stretch under way."""
+        return self._stretch
+
+    @property
+    def stretches(self) -> Ints:
+        """(n,) which readings belong together: no gap lies between two of one number."""
+        return self._stretches
+
+    @property
+    def begins(self) -> Floats:
+        """(n,) s, when the first value of a reading's stretch came; nan before it."""
+        return self._begins
+
+    def drop(self, count: int) -> None:
+        """Forgets the first readings."""
+        if count > 0 and self.series is not None:
+            self.series = self.series.part(count, len(self.series))
+            self._stretches, self._begins = self._stretches[count:], self._begins[count:]
+
+
+class Polynomial:
+    """The local parabola about each reading, by least squares on the true times of the readings less than half a window
+    away (Savitzky and Golay, Anal. Chem. 36, 1627 (1964)): its slope or its height at the reading's own time.
+
+    What is independent from reading to reading enters by the squares of its weights; the share of the reading itself stays
+    its own, so that a quantity and what is smoothed of it know of each other.
+    """
+
+    def __init__(self, gives: Literal["rate", "height"], seconds: float, name: str) -> None:
+        """name: of the place in the working, by which what is averaged here is told apart."""
+        self._gives, self._half, self._name = gives, seconds / 2, name
+        self._held, self._done = Held(), 0
+
+    def push(self, series: Series, _: Block) -> Series:
+        self._held.add(series)
+        held = self._held.series
+        assert held is not None
+        stretches, begins = self._held.stretches, self._held.begins
+        there = np.isfinite(held.values)
+        known = np.flatnonzero(there)
+        tk, of = held.t[known], stretches[known]
+        last = tk[-1] if len(known) else -np.inf
+        waits = np.flatnonzero(there & (stretches == self._held.stretch) & ~(held.t + self._half < last))
+        ready = max(self._done, int(waits[0]) if len(waits) else len(held))
+        at = np.arange(self._done, ready)
+        at = at[there[at]]
+        ends = tk[np.searchsorted(of, stretches[at], side="right") - 1]  # of the last value of each reading's stretch
+        inside = (begins[at] <= held.t[at] - self._half) & (ends >= held.t[at] + self._half)
+        values = np.full(ready - self._done, np.nan)
+        parts: dict[Source, Floats] = {}
+        chosen = at[inside]
+        for start in range(0, len(chosen), AT_ONCE):
+            rows = chosen[start : start + AT_ONCE]
+            self._fit(held, known, rows, values, parts, self._done)
+        found = self._told(held, values, parts, self._done, ready)
+        needed = held.t[ready] - self._half if ready < len(held) else last - 2 * self._half
+        keep = min(int(np.searchsorted(held.t, needed)), ready)
+        self._held.drop(keep)
+        self._done = ready - keep
+        return found
+
+    def _told(self, held: Series, values: Floats, parts: dict[Source, Floats], start: int, stop: int) -> Series:
+        unit = self._unit(held.unit)
+        if stop <= start:
+            return nothing(held, unit)
+        piece = held.part(start, stop)
+        return Series(piece.t, values, unit, parts, piece.guess, None, False, piece.rows)
+
+    def _unit(self, unit: str) -> str:
+        return product(interval_of(unit), "s", -1.0) if self._gives == "rate" else unit
+
+    def _fit(
+        self, held: Series, known: Ints, rows: Ints, values: Floats, parts: dict[Source, Floats], first: int
+    ) -> None:
+        """Fills `values` and `parts`, which begin at row `first`, at these rows."""
+        tk, vk = held.t[known], held.values[known]
+        of = self._held.stretches
+        t = held.t[rows]
+        low = np.maximum(np.searchsorted(tk, t - self._half), np.searchsorted(of[known], of[rows]))
+        high = np.minimum(
+            np.searchsorted(tk, t + self._half, side="right"), np.searchsorted(of[known], of[rows], side="right")
+        )
+        counts = high - low
+        step = degree_of(held.unit) if self._gives == "rate" and counts_from_own_zero(held.unit) else 1.0
+        for count in np.unique(counts).tolist():
+            if count < LEAST:
+                continue
+            mine = np.flatnonzero(counts == count)
+            index = low[mine][None, :] + np.arange(count)[:, None]
+            own = rows[mine]
+            weights = self._weights((tk[index] - t[mine]) / self._half)
+            if self._gives == "rate":
+                weights = weights * (step / self._half)
+            centre = held.values[own]
+            found = _sum(weights * (vk[index] - centre))
+            values[own - first] = found if self._gives == "rate" else centre + found
+            itself = known[index] == own
+            for source, share in held.parts.items():
+                there = weights * share[known][index]
+                if source.common:
+                    _put(parts, source, len(values), own - first, _sum(there))
+                    continue
+                alone = _sum(np.where(itself, there, 0.0))
+                others = np.sqrt(np.maximum(0.0, _sum(there * there) - alone * alone))
+                _put(parts, source, len(values), own - first, alone)
+                _put(parts, source._replace(which=f"{source.which} in {self._name}"), len(values), own - first, others)
+
+    def _weights(self, x: Floats) -> Floats:
+        """(k, n) weights of k readings at x = (t − own t) / half a window, for the slope per x or the height at 0."""
+        x2 = x * x
+        s0, s1, s2 = float(len(x)), _sum(x), _sum(x2)
+        s3, s4 = _sum(x2 * x), _sum(x2 * x2)
+        a, b, c = s2 * s4 - s3 * s3, s2 * s3 - s1 * s4, s1 * s3 - s2 * s2
+        determinant = s0 * a + s1 * b + s2 * c
+        with np.errstate(all="ignore"):
+            whole = np.where(np.abs(determinant) > 1e-9 * s0 * s0 * s0, determinant, np.nan)
+            if self._gives == "height":
+                return np.asarray((a + b * x + c * x2) / whole)
+            d, e = s0 * s4 - s2 * s2, s1 * s2 - s0 * s3
+            return np.asarray((b + d * x + e * x2) / whole)
+
+
+def _sum(rows: Floats) -> Floats:
+    """(k, n) -> (n,) sums, added one after the other, so that they do not depend on how many stand beside each other."""
+    total: Floats = rows[0].copy()
+    for row in rows[1:]:
+        total += row
+    return total
+
+
+def _put(parts: dict[Source, Floats], source: Source, size: int, at: Ints, share: Floats) -> None:
+    parts.setdefault(source, np.zeros(size))[at] = share
+
+
+class Middle:
+    """The median of each reading and its neighbours, so many in all; an outlier among them does not enter."""
+
+    def __init__(self, readings: int, name: str) -> None:
+        self._before, self._after = readings // 2, readings - 1 - readings // 2
+        self._count, self._name = readings, name
+        self._held, self._done = Held(), 0
+
+    def push(self, series: Series, _: Block) -> Series:
+        self._held.add(series)
+        held, of = self._held.series, self._held.stretches
+        assert held is not None
+        there = np.isfinite(held.values)
+        known = np.flatnonzero(there)
+        place = np.searchsorted(known, np.arange(len(held)))  # among the known ones
+        waits = np.flatnonzero(there & (of == self._held.stretch) & (place + self._after >= len(known)))
+        ready = max(self._done, int(waits[0]) if len(waits) else len(held))
+        values = np.full(ready - self._done, np.nan)
+        parts = {source: np.zeros(len(values)) for source in held.parts}
+        rows = np.arange(self._done, ready)
+        rows = rows[np.isfinite(held.values[rows])]
+        low, high = place[rows] - self._before, place[rows] + self._after
+        fits = (low >= 0) & (high < len(known))
+        rows, low, high = rows[fits], low[fits], high[fits]
+        within = of[known[low]] == of[known[high]]
+        rows, low = rows[within], low[within]
+        if len(rows):
+            self._fill(held, known, rows, low, values, parts)
+        piece = held.part(self._done, ready)
+        found = replace(piece, values=values, parts=parts, edges=False)
+        next_ = int(place[ready]) if ready < len(held) else len(known)
+        first = max(0, next_ - self._before)
+        keep = min(int(known[first]), ready) if first < len(known) else ready
+        self._held.drop(keep)
+        self._done = ready - keep
+        return found
+
+    def _fill(
+        self, held: Series, known: Ints, rows: Ints, low: Ints, values: Floats, parts: dict[Source, Floats]
+    ) -> None:
+        index = low[:, None] + np.arange(self._count)[None, :]
+        around = held.values[known][index]
+        order = np.argsort(around, axis=1, kind="stable")
+        middle = order[:, (self._count - 1) // 2]
+        chosen = known[low + middle]
+        at = rows - self._done
+        values[at] = held.values[chosen]
+        noise = np.sqrt(
+            sum((share[chosen] ** 2 for source, share in held.parts.items() if not source.common), np.zeros(1))
+        )
+        near = np.abs(around - values[at][:, None]) <= ALIKE * noise[:, None] if noise.shape == chosen.shape else None
+        equals = near.sum(axis=1) if near is not None else np.ones(len(rows))
+        shrink = np.sqrt((np.pi / 2) / (equals + np.pi / 2 - 1))  # of the median of so many, within 1 of 100
+        for source, share in held.parts.items():
+            if source.common:
+                parts[source][at] = share[chosen]
+                continue
+            itself = chosen == rows
+            parts[source][at] = np.where(itself & (equals == 1), share[chosen], 0.0)
+            _put(
+                parts, source._replace(which=f"{source.which} in {self._name}"), len(values), at,
+                np.where(itself & (equals == 1), 0.0, np.abs(share[chosen]) * shrink),
+            )  # fmt: skip
+
+
+class Delayed:
+    """What a quantity was so long before each reading, on the straight line between two readings."""
+
+    def __init__(self, seconds: float, name: str) -> None:
+        self._by, self._name = seconds, name
+        self._held = Held()
+
+    def push(self, series: Series, _: Block) -> Series:
+        before = 0 if self._held.series is None else len(self._held.series)
+        self._held.add(series)
+        held, of = self._held.series, self._held.stretches
+        assert held is not None
+        known = np.flatnonzero(np.isfinite(held.values))
+        rows = np.arange(before, len(held))
+        found = between(held, known, of, held.t[rows] - self._by, of[rows], self._name)
+        piece = held.part(before, len(held))
+        oldest = held.t[-1] - self._by if len(held) else 0.0
+        place = int(np.searchsorted(held.t[known], oldest, side="right")) - 2
+        self._held.drop(int(known[place]) if place > 0 else 0)
+        values, parts = found
+        if piece.rows is not None and piece.rows.there is not None:
+            values = np.where(piece.rows.there, values, np.nan)
+        return replace(piece, values=values, parts=parts, edges=False)
+
+
+def between(
+    held: Series, known: Ints, of: Ints, t: Floats, stretch: Ints | None, name: str
+) -> tuple[Floats, dict[Source, Floats]]:
+    """(m,) a quantity at times t, interpolated between the readings at `known`, nan where a gap lies there; stretch: in
+    which each must lie, None for any."""
+    if not len(known) or not len(t):
+        return np.full(len(t), np.nan), {source: np.zeros(len(t)) for source in held.parts}
+    tk = held.t[known]
+    after = np.searchsorted(tk, t)
+    inside = (after < len(tk)) & ((after > 0) | (tk[np.minimum(after, len(tk) - 1)] == t))
+    high = known[np.minimum(after, len(tk) - 1)]
+    exact = held.t[high] == t
+    low = np.where(exact, high, known[np.maximum(after - 1, 0)])
+    inside &= of[low] == of[high]
+    if stretch is not None:
+        inside &= of[high] == stretch
+    with np.errstate(all="ignore"):
+        part = np.where(high == low, 0.0, (t - held.t[low]) / (held.t[high] - held.t[low]))
+    values = np.where(inside, (1 - part) * held.values[low] + part * held.values[high], np.nan)
+    parts: dict[Source, Floats] = {}
+    for source, share in held.parts.items():
+        one, two = (1 - part) * share[low], part * share[high]
+        if source.common:
+            parts[source] = np.where(inside, one + two, 0.0)
+        else:
+            whole = source._replace(which=f"{source.which} in {name}")
+            parts[whole] = np.where(inside, np.sqrt(one * one + two * two), 0.0)
+    return values, parts
