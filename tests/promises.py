@@ -20,7 +20,7 @@ from common_bench.model.calibration import PlannedPoint
 from common_bench.model.measured import Measured
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.reading.clock import ClockMap
-from common_bench.workings.evaluate import Evaluator, check, number_from
+from common_bench.workings.evaluate import Evaluator, check, number_from, over_span
 from common_bench.workings.spans import number_over
 from simulated import table_coverage
 
@@ -193,7 +193,63 @@ def table(points: int, u: float) -> Callable[[int, np.random.Generator], Kept]:
     return lambda trials, dice: Kept(*table_coverage(points, trials, int(dice.integers(1 << 30)), u))
 
 
+Course = Callable[[Floats], Floats]
+
+
+def form_of(
+    text: str, x: Course, y: Course, true: float, kind: str = "independent", noise: tuple[float, float] = (0.0, 0.02)
+) -> Callable[[int, np.random.Generator], Kept]:
+    """A working of two quantities over 20 s, x and y, with noise of the kind; what is stated of single readings is right,
+    what is not stated is that they resemble each other."""
+    workings = check(["x = calibrated a", "y = calibrated b", f"found = {text}"], {"a": "", "b": ""})
+    assert not workings.troubles
+    t = np.arange(1000) * SPACING
+
+    def one(dice: np.random.Generator) -> tuple[Measured, float]:
+        values = [course(t) + size * likeness(kind, len(t), dice) for course, size in zip((x, y), noise, strict=True)]
+        block = Block(
+            t, t, t, np.arange(len(t)), np.zeros(len(t), bool), dict(zip("ab", values, strict=True)), np.zeros(len(t))
+        )
+        given = {
+            name: Series(t, each, "", {Source(f"noise of {name}", False): np.full(len(t), size)})
+            for name, each, size in zip("ab", values, noise, strict=True)
+        }
+        results = Evaluator(workings).push(block, given)
+        found = results.get("found")
+        if isinstance(found, Series):
+            at = 650
+            return Measured(float(found.values[at]), float(found.u[at])), true
+        told = over_span(workings, results, (0.0, 1e9))["found"]
+        return told.measured, true
+
+    return lambda trials, dice: judged([one(dice) for _ in range(trials)])
+
+
+def _ramp(t: Floats) -> Floats:
+    return 0.1 * t
+
+
+def _swing(t: Floats) -> Floats:
+    return np.asarray(np.sin(2 * np.pi * 0.31 * t))
+
+
+AREA = (1 - np.cos(2 * np.pi * 0.31 * 19.98)) / (2 * np.pi * 0.31)
+FORMS_PROMISED = [
+    (f"{words}, noise {kind}", form_of(text, x, y, true, kind, noise))
+    for kind in ("independent", "smoothed by 0.8")
+    for words, text, x, y, true, noise in (
+        ("slope against", "slope of y against x", _ramp, lambda t: 3 * _ramp(t), 3.0, (0.0, 0.02)),
+        ("slope against, both uncertain", "slope of y against x", _swing, lambda t: 3 * _swing(t), 3.0, (0.05, 0.1)),
+        ("area under a swing", "area under y", _ramp, _swing, AREA, (0.0, 0.02)),
+        ("rate of a ramp", "rate of y over 0.6 s", _ramp, lambda t: 0.7 * t, 0.7, (0.0, 0.02)),
+        ("smooth of a ramp", "smooth y over 0.6 s", _ramp, lambda t: 0.7 * t, 0.7 * 13.0, (0.0, 0.02)),
+        ("time when", "time when y rises through 1", _ramp, lambda t: 0.1 * t, 10.0, (0.0, 0.002)),
+        ("dominant pace", "dominant pace of y", _ramp, lambda t: _swing(t) + 0.02 * t, 0.31, (0.0, 0.1)),
+    )
+]
+
 PROMISES = [
+    *(Promise(name, kept, 0.9) for name, kept in FORMS_PROMISED),
     *(Promise(f"mean of 400 readings, {kind}", mean_of(kind), 0.92, 0.98) for kind in ("independent", "smoothed by 0.8", "smoothed by 0.95", "a running mean of 20")),
     *(
         Promise(f"mean of {n} gaps, events off by {timing:g}, pace by {pace:g}", gaps_of(n, timing, pace), 0.92)

@@ -20,7 +20,7 @@ UNSURE = 1e-7  # of the curve's extent, where its uncertainty is not known or 0
 
 
 @dataclass(frozen=True)
-class Form:
+class CopiedAs:
     """numbers: out of the natural parameters, those that are written; value(numbers, x, frame): (n,) what they give;
     cell: the same for a spreadsheet with x in A1, its numbers in braces."""
 
@@ -34,23 +34,23 @@ def _kelvin(numbers: list[float], x: Floats) -> Floats:
     return np.asarray(1 / (numbers[0] + numbers[1] * logs + numbers[2] * logs**3))
 
 
-FORMS: dict[str, Form] = {
-    "offset-only": Form(lambda p, x, f: f.factor * x + f.offset + p[0], "{factor}*A1+{offset}+{0}"),
-    "proportion": Form(lambda p, x, f: p[0] * x, "{0}*A1"),
-    "straight-line": Form(
+FORMS: dict[str, CopiedAs] = {
+    "offset-only": CopiedAs(lambda p, x, f: f.factor * x + f.offset + p[0], "{factor}*A1+{offset}+{0}"),
+    "proportion": CopiedAs(lambda p, x, f: p[0] * x, "{0}*A1"),
+    "straight-line": CopiedAs(
         lambda p, x, f: p[0] * (x - p[1]), "{0}*(A1-{1})", lambda p: [p[1], -p[0] / p[1]] if p[1] else [0.0, 0.0]
     ),
-    "polynomial-of-degree-2": Form(lambda p, x, f: p[0] + p[1] * x + p[2] * x**2, "{0}+{1}*A1+{2}*A1^2"),
-    "polynomial-of-degree-3": Form(
+    "polynomial-of-degree-2": CopiedAs(lambda p, x, f: p[0] + p[1] * x + p[2] * x**2, "{0}+{1}*A1+{2}*A1^2"),
+    "polynomial-of-degree-3": CopiedAs(
         lambda p, x, f: p[0] + p[1] * x + p[2] * x**2 + p[3] * x**3, "{0}+{1}*A1+{2}*A1^2+{3}*A1^3"
     ),
-    "power": Form(lambda p, x, f: p[0] * x ** p[1], "{0}*A1^{1}"),
-    "logarithmic": Form(lambda p, x, f: p[0] + p[1] * np.log(x), "{0}+{1}*LN(A1)"),
-    "exponential": Form(lambda p, x, f: p[0] * np.exp(p[1] * x), "{0}*EXP({1}*A1)"),
-    "thermistor-three-parameters": Form(
+    "power": CopiedAs(lambda p, x, f: p[0] * x ** p[1], "{0}*A1^{1}"),
+    "logarithmic": CopiedAs(lambda p, x, f: p[0] + p[1] * np.log(x), "{0}+{1}*LN(A1)"),
+    "exponential": CopiedAs(lambda p, x, f: p[0] * np.exp(p[1] * x), "{0}*EXP({1}*A1)"),
+    "thermistor-three-parameters": CopiedAs(
         lambda p, x, f: f.offset + f.factor * _kelvin(p, x), "{factor}/({0}+{1}*LN(A1)+{2}*LN(A1)^3)+{offset}"
     ),
-    "thermistor-two-parameters": Form(
+    "thermistor-two-parameters": CopiedAs(
         lambda p, x, f: f.offset + f.factor / (1 / ROOM + np.log(x / p[0]) / p[1]),
         f"{{factor}}/(1/{ROOM}+LN(A1/{{0}})/{{1}})+{{offset}}",
     ),

@@ -13,7 +13,9 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 Group = Literal["over time", "events", "on events", "over a span"]
-Takes = Literal["series", "signal", "values", "events", "condition", "time", "level", "depth", "number of readings"]
+Takes = Literal[
+    "series", "signal", "values", "quantity", "events", "condition", "time", "level", "depth", "number of readings"
+]
 
 SLOT = re.compile(r"\{(\w+)([.+?=]?)\}")
 RULES = {"": "atom", ".": "primary", "+": "sum", "?": "either", "=": "chosen"}

@@ -318,6 +318,7 @@ SHAPES_TAKEN = {
     "signal": ("series",),
     "values": ("series", "at events"),
     "events": ("events",),
+    "quantity": ("series", "at events", "number"),
     "condition": ("series", "number", "at events"),
 }
 

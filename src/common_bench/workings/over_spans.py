@@ -13,34 +13,12 @@ from common_bench.model.block import Bools, Floats, Series, Source
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
 from common_bench.workings.missing import GAP_FACTOR
+from common_bench.workings.noise import in_sums, noise_of
 from common_bench.workings.repeated import mean_of_readings
 from common_bench.workings.spans import Note, NumberOf, inside
 
 LEAST_SLOPE, LEAST_PACE = 3, 16  # readings
-MOST_ALIKE = 0.95  # likeness of neighbouring errors, beyond which it cannot be told from the quantity's own course
 AROUND_PEAK = 8  # places between two frequencies of the spectrum, at which the best is looked for
-
-
-def noise_of(t: Floats, v: Floats) -> tuple[float, float]:
-    """Standard deviation of single readings about the quantity's smooth course, and by which factor the variance of sums of
-    them is larger than for independent ones.
-
-    From second differences over one and over two readings, which no straight course enters: of errors with likeness φ to
-    their neighbours they have 2σ²(1−φ)(3−φ) and 2σ²(1−φ²)(3−φ²); a course that bends shows as more than twice as much and is
-    taken for one (after von Neumann, Ann. Math. Stat. 12, 367 (1941)).
-    """
-    if len(v) < 5 or not np.allclose(np.diff(t), np.median(np.diff(t)), rtol=0.5):
-        return (float(np.sqrt(np.mean(np.diff(v, 2) ** 2) / 6)), 1.0) if len(v) > 2 else (0.0, 1.0)
-    one = float(np.mean((v[:-2] - 2 * v[1:-1] + v[2:]) ** 2))
-    two = float(np.mean((v[:-4] - 2 * v[2:-2] + v[4:]) ** 2))
-    if one <= 0.0:
-        return 0.0, 1.0
-    ratio = two / one
-    likes = np.linspace(0.0, MOST_ALIKE, 200)
-    alike = float(np.interp(ratio, (1 + likes) * (3 - likes**2) / (3 - likes), likes)) if 1.0 < ratio < 2.0 else 0.0
-    if alike < 3.0 / len(v) ** 0.5:  # not to be told from none
-        alike = 0.0
-    return float(np.sqrt(one / (2 * (1 - alike) * (3 - alike)))), (1 + alike) / (1 - alike)
 
 
 def area_under(series: Series, span: tuple[float, float], name: str) -> NumberOf:
@@ -53,8 +31,8 @@ def area_under(series: Series, span: tuple[float, float], name: str) -> NumberOf
     weights = (np.concatenate([step, [0.0]]) + np.concatenate([[0.0], step])) / 2
     parts = {s: float(weights @ share[chosen]) for s, share in series.parts.items() if s.common}
     stated = float(np.sqrt(sum(float(np.sum((weights * share[chosen]) ** 2)) for s, share in series.parts.items() if not s.common)))  # fmt: skip
-    noise, alike = noise_of(t, v)
-    scatter = noise * float(np.sqrt(alike * (weights @ weights)))
+    noise, alike = noise_of(v)
+    scatter = noise * float(np.sqrt(in_sums(alike) * (weights @ weights)))
     parts[Source("scatter of the readings", False, name)] = max(stated, scatter)
     coarse = (
         _trapezoid(t[::2], v[::2]) if len(t) % 2 else _trapezoid(t[:-1:2], v[:-1:2]) + step[-1] * (v[-2] + v[-1]) / 2
@@ -150,8 +128,8 @@ def dominant_pace(series: Series, span: tuple[float, float], name: str) -> Numbe
     found = minimize_scalar(lambda pace: _left(middle, v, pace)[0], bounds=(best - step, best + step), method="bounded", options={"xatol": 1e-9 * best})  # fmt: skip
     pace = float(found.x)
     left, amplitude, rest = _left(middle, v, pace)
-    _, alike = noise_of(t, rest)
-    spread = float(np.sqrt(left / max(1, count - 5) * alike))
+    _, alike = noise_of(rest)
+    spread = float(np.sqrt(left / max(1, count - 5) * in_sums(alike)))
     if amplitude < spread * (8 * np.log(count) / count) ** 0.5:
         raise FindingTrouble("no-oscillation")
     u = np.sqrt(6.0) / np.pi * spread / (amplitude * length * count**0.5)

@@ -210,7 +210,7 @@ _ALL = (
     Form("where", "{x=} where {condition?}", "Its values where something holds; unknown elsewhere.",
          {"x": "values", "condition": "condition"}, _as_it_is, "loaded = height where force > 2 N", "over time", each=True),
     Form("resultant", "resultant of {x}, {y}[, {z}]", "The size of what points along two or three axes.",
-         {"x": "values", "y": "values", "z": "values"}, _size, "shake = resultant of ax, ay, az", "over time", each=True),
+         {"x": "quantity", "y": "quantity", "z": "quantity"}, _size, "shake = resultant of ax, ay, az", "over time", each=True),
     Form("peaks", "peaks in {x} above|below {level+}, {apart+} apart[, by at least {depth+}]", "When it is at a top above a level, none nearer to another than the pause.",
          _LEVEL, _events, "pass = peaks in force above 2.2 N, 0.4 s apart", "events", _peak_finder(1.0), late="up to twice the pause"),
     Form("dips", "dips in {x} above|below {level+}, {apart+} apart[, by at least {depth+}]", "When it is at a bottom below a level, none nearer to another than the pause.",

@@ -6,6 +6,7 @@ A window that a gap interrupts, or that lies over the beginning or the end, give
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 from typing import Literal
 
@@ -14,6 +15,7 @@ import numpy as np
 from common_bench.model.block import NO_FLOATS, Block, Floats, Ints, Series, Source, joined
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
 from common_bench.workings.missing import Absences
+from common_bench.workings.noise import NoiseSoFar
 from common_bench.workings.streams import nothing
 
 LEAST = 3  # readings at different times, that a parabola needs
@@ -30,6 +32,8 @@ class Held:
         self._stretches: Ints = np.empty(0, np.int64)
         self._begins: Floats = NO_FLOATS
         self._stretch = 0
+        self._noise_so_far = NoiseSoFar()
+        self._noise: tuple[Floats, Floats] = (NO_FLOATS, NO_FLOATS)
         self._began = np.nan  # when the stretch under way had its first value
 
     def add(self, series: Series) -> None:
@@ -50,6 +54,16 @@ class Held:
         self.series = series if self.series is None else joined([self.series, series])
         self._stretches = np.concatenate([self._stretches, stretches])
         self._begins = np.concatenate([self._begins, begins])
+        noise = np.zeros(len(series)), np.zeros(len(series))
+        for each, told in zip(noise, self._noise_so_far.add(series.values[known], stretches[known]), strict=True):
+            each[known] = told
+        self._noise = np.concatenate([self._noise[0], noise[0]]), np.concatenate([self._noise[1], noise[1]])
+
+    @property
+    def noise(self) -> tuple[Floats, Floats]:
+        """(n,) how much readings scatter about their course, and their likeness to their neighbours, as far as those
+        before tell it; 0 before."""
+        return self._noise
 
     @property
     def stretch(self) -> int:
@@ -71,6 +85,7 @@ class Held:
         if count > 0 and self.series is not None:
             self.series = self.series.part(count, len(self.series))
             self._stretches, self._begins = self._stretches[count:], self._begins[count:]
+            self._noise = self._noise[0][count:], self._noise[1][count:]
 
 
 class Polynomial:
@@ -150,15 +165,34 @@ class Polynomial:
             found = _sum(weights * (vk[index] - centre))
             values[own - first] = found if self._gives == "rate" else centre + found
             itself = known[index] == own
+            grown = self._grown(held, own, weights)
             for source, share in held.parts.items():
                 there = weights * share[known][index]
                 if source.common:
                     _put(parts, source, len(values), own - first, _sum(there))
                     continue
                 alone = _sum(np.where(itself, there, 0.0))
-                others = np.sqrt(np.maximum(0.0, _sum(there * there) - alone * alone))
+                others = np.sqrt(np.maximum(0.0, _sum(there * there) * grown - alone * alone))
                 _put(parts, source, len(values), own - first, alone)
                 _put(parts, source._replace(which=f"{source.which} in {self._name}"), len(values), own - first, others)
+
+    def _grown(self, held: Series, own: Ints, weights: Floats) -> Floats:
+        """(n,) by which the variance grows since readings scatter by more than is stated of them, or resemble their
+        neighbours: Σ w_j w_k φ^|j−k| beside Σ w²."""
+        sigma, alike = (each[own] for each in self._held.noise)
+        stated = np.sqrt(sum((share[own] ** 2 for s, share in held.parts.items() if not s.common), np.zeros(len(own))))
+        with np.errstate(all="ignore"):
+            larger = np.where((sigma > stated) & (stated > 0), sigma / stated, 1.0) ** 2
+        if not alike.any():
+            return larger
+        squares, carried = weights[0] ** 2, np.zeros(len(own))
+        total = squares.copy()
+        for before, weight in itertools.pairwise(weights):
+            carried = alike * (carried + before)
+            squares = squares + weight**2
+            total += weight**2 + 2 * weight * carried
+        with np.errstate(all="ignore"):
+            return larger * np.where(squares > 0, np.maximum(total, 0.0) / squares, 1.0)
 
     def _weights(self, x: Floats) -> Floats:
         """(k, n) weights of k readings at x = (t − own t) / half a window, for the slope per x or the height at 0."""
