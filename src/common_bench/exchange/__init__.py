@@ -3,6 +3,10 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "columns": (
+        "Columns",
+        "columns_from",
+    ),
     "figure": ("class_graph",),
     "points": ("points_from",),
     "tables": (

@@ -120,6 +120,11 @@ OFFERS = {
         "Scout",
     ),
     "store": ("LessonStore",),
+    "table_work": (
+        "result_json",
+        "result_words",
+        "worked_table",
+    ),
     "words": (
         "age_words",
         "bench_note",

@@ -107,6 +107,7 @@ OFFERS = {
         "BookTrouble",
         "CalibrationTrouble",
         "EngineTrouble",
+        "FileTrouble",
         "FindingTrouble",
         "LinkTrouble",
         "PlanTrouble",

@@ -163,6 +163,10 @@ class CalibrationTrouble(Trouble):
     """Points that make no calibration."""
 
 
+class FileTrouble(Trouble):
+    """A file of data that cannot be read."""
+
+
 class BookTrouble(Trouble):
     """A bench book that cannot be opened, read or written."""
 

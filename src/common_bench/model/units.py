@@ -110,6 +110,9 @@ def text_of(found: Any) -> str:
     powers that are too high."""
     if any(abs(each) > HIGHEST_POWER for each in found._units.values()):
         raise UnitTrouble("unit-too-high", text=f"{found:~P}"[:LONGEST_UNIT], highest=HIGHEST_POWER)
+    turns = found._units.get("hertz", 0)
+    if turns and (len(found._units) > 1 or turns != 1):  # in a product, a pace is a number in each second
+        found = found / registry().Unit("hertz") ** turns / registry().Unit("second") ** turns
     written = f"{found:~P}".replace("count", "counts").replace("delta_°", "°").replace("Δ°", "°")
     return {"": "", "dimensionless": ""}.get(written, written)
 

@@ -5,6 +5,7 @@ from common_bench.offers import names_of, offering
 OFFERS = {
     "dialects": ("line_reader",),
     "format_finding": ("OtherLine",),
+    "gaps": ("GapFinder",),
     "health": (
         "column_health",
         "ColumnHealth",

@@ -23,7 +23,11 @@ OFFERS = {
         "Kind",
         "NO_UNIT",
     ),
-    "spans": ("Note",),
+    "spans": (
+        "Note",
+        "NumberOf",
+    ),
+    "table": ("FORMS",),
 }
 
 __all__ = names_of(OFFERS)

@@ -52,6 +52,11 @@ def slope_against(y: Series, x: Series, span: tuple[float, float], name: str) ->
     """The slope of the straight line of y against x by least squares. Where readings of x are uncertain on their own, the
     line allows for it by the two uncertainties' ratio (Deming); how its slope scatters is told from what each reading does to
     it, likeness of neighbours included. Raises FindingTrouble where x does not change."""
+    if y.since is not None:  # of values at events each belongs to the middle of what it speaks of
+        middle = (y.t + y.since) / 2
+        began = float(x.t[0] - x.values[0]) if len(x) else 0.0
+        x = Series(y.t, middle - began, x.unit)
+        y = Series(y.t, y.values, y.unit, y.parts)
     t = np.intersect1d(y.t[_inside(y, span, "slope", LEAST_SLOPE)], x.t[_inside(x, span, "slope", LEAST_SLOPE)])
     if len(t) < LEAST_SLOPE:
         raise FindingTrouble("no-value-in-span", word="slope")

@@ -140,6 +140,8 @@ def _area(asked: AskedForm) -> Kind:
 
 
 def _slope(asked: AskedForm) -> Kind:
+    if asked["y"].shape == "at events" and asked.node.operands[1].word != "time":
+        raise refusal("slope-at-events-against-time", asked.node.operands[1])
     return Kind("number", product(interval_of(asked["y"].unit), interval_of(asked["x"].unit), -1.0), late=True)
 
 
@@ -247,7 +249,7 @@ _ALL = (
     Form("area", "area under {x}", "The area under its course over the span.",
          _X, _area, "push = area under force", "over a span", over=lambda span, name, x: area_under(x, span, name)),
     Form("slope", "slope of {y} against {x}", "The slope of the straight line of one against another.",
-         {"y": "series", "x": "series"}, _slope, "stiffness = slope of force against height", "over a span",
+         {"y": "values", "x": "series"}, _slope, "stiffness = slope of force against height", "over a span",
          over=lambda span, name, y, x: slope_against(y, x, span, name)),
     Form("dominant pace", "dominant pace of {x}", "The frequency of its strongest oscillation.",
          _X, _late("Hz"), "pitch = dominant pace of height", "over a span", over=lambda span, name, x: dominant_pace(x, span, name)),
