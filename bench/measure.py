@@ -36,6 +36,7 @@ from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
 from formats import formats
 from trust import trust
+from workings import workings
 
 HERE = Path(__file__).parent
 PLAN = shipped_plan("swinging-bottles")
@@ -451,6 +452,7 @@ def main() -> None:
     parts["formats"] = lambda: formats(told)
     parts["calibration"] = lambda: calibration(told)
     parts["trust"] = lambda: trust(told)
+    parts["workings"] = lambda: workings(told)
     parts["memory"] = lambda: memory(options.minutes)
     inside = {
         "wall-inside": wall_inside, "start-inside": start_inside, "memory-inside": lambda: memory_inside(options.minutes),

@@ -9,9 +9,10 @@ import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, joined
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, after, part_of
+from common_bench.workings.held import Held
 from common_bench.workings.missing import Absences
 from common_bench.workings.peaks import PeakFinder
-from common_bench.workings.windows import Held, between
+from common_bench.workings.windows import between
 
 REACH = 1.0  # s, beyond what events come late by, for which readings are kept
 

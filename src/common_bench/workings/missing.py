@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from common_bench.model.block import Bools, Floats
+from common_bench.model.block import Bools, Floats, Ints
 
 FIRST_KNOWN, KNOWN = 8, 32  # values whose median distance in rows is the usual one, at first and from then on
 GAP_FACTOR = 4.0  # usual distances, beyond which something is missing
@@ -34,13 +34,34 @@ class Absences:
         self._since, self._begun = len(values) - 1 - int(known[-1]), True
         found, start = gap_before.copy(), 0
         while start < len(steps):
+            if not self._steps and self._wanted == KNOWN and len(steps) - start >= 2 * KNOWN:
+                start += self._many(steps[start:], known[start:], found)
+                continue
             stop = min(len(steps), start + self._wanted - len(self._steps))
             some = steps[start:stop]
             if not math.isnan(self._usual):
                 found[known[start:stop]] |= some > GAP_FACTOR * self._usual
             self._steps.extend(some.tolist())
             if len(self._steps) >= self._wanted:
-                self._usual, self._wanted = float(np.median(self._steps)), KNOWN
+                self._usual, self._wanted = float(_middle(np.array(self._steps, float)[None, :])[0]), KNOWN
                 self._steps.clear()
             start = stop
         return found
+
+    def _many(self, steps: Ints, known: Ints, found: Bools) -> int:
+        """As many whole rounds as there are, at once; gives how many steps these were."""
+        rounds = len(steps) // KNOWN
+        some = steps[: rounds * KNOWN].reshape(rounds, KNOWN)
+        middles = _middle(some.astype(float))
+        usual = np.concatenate([[self._usual], middles[:-1]])
+        with np.errstate(invalid="ignore"):
+            found[known[: rounds * KNOWN]] |= (some > GAP_FACTOR * usual[:, None]).ravel()
+        self._usual = float(middles[-1])
+        return rounds * KNOWN
+
+
+def _middle(steps: Floats) -> Floats:
+    """(n,) medians of rows."""
+    if (steps == steps[:, :1]).all():
+        return np.asarray(steps[:, 0])
+    return np.asarray(np.median(steps, axis=1))

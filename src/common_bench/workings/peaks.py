@@ -6,8 +6,8 @@ import itertools
 
 import numpy as np
 
-from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Rows, Series, Source
-from common_bench.workings.tops import top_of
+from common_bench.model.block import NO_FLOATS, Block, Bools, Events, Floats, Ints, Rows, Series, Source
+from common_bench.workings.tops import tops_of
 
 PEAK_TIME = Source("time of each peak", False)
 CLOCK_RATE = Source("kit's clock", True)
@@ -37,68 +37,88 @@ class PeakFinder:
 
     def push(self, series: Series, rows: Rows) -> Events:
         """series: (n,) over readings, of which `rows` tells what is known."""
-        gap_before, clock_u = rows.gap_before, rows.clock_u
-        found: list[tuple[float, float, float, bool]] = []
+        found: list[tuple[Floats, Floats, Floats, list[bool]]] = []
         known = np.isfinite(series.values)
-        breaks = np.flatnonzero(gap_before)
-        starts = [0, *breaks.tolist(), len(series)]
+        breaks = np.flatnonzero(rows.gap_before).tolist()
+        starts = [0, *(each for each in breaks if each), len(series)]
         for start, stop in itertools.pairwise(starts):
-            if (start and start in breaks) or (start == 0 and len(breaks) and breaks[0] == 0):
+            if start or breaks[:1] == [0]:
                 self._interrupt()
             keep = start + np.flatnonzero(known[start:stop])
             if len(keep):
-                found += self._stretch(series.t[keep], self._sign * series.values[keep], clock_u[keep])
+                told = self._stretch(series.t[keep], self._sign * series.values[keep], rows.clock_u[keep])
+                found += [told] if told is not None else []
         if not found:
             return Events(NO_FLOATS, np.empty(0, bool), {PEAK_TIME: NO_FLOATS})
-        times, spreads, rates, fresh = zip(*found, strict=True)
-        at = np.array(times)
+        at, spreads, rates = (np.concatenate([each[k] for each in found]) for k in (0, 1, 2))
+        fresh = [each for told in found for each in told[3]]
         if np.isnan(self._origin):
             self._origin = float(at[0])
-        parts = {PEAK_TIME: np.array(spreads)}
-        if any(rates):
-            parts[CLOCK_RATE] = np.array(rates) * (at - self._origin)
+        parts = {PEAK_TIME: spreads}
+        if rates.any():
+            parts[CLOCK_RATE] = rates * (at - self._origin)
         return Events(at, np.array(fresh, bool), parts)
 
     def _interrupt(self) -> None:
         self._t, self._v, self._u = np.empty(0), np.empty(0), np.empty(0)
         self._from, self._fresh = -np.inf, True
 
-    def _stretch(self, t: Floats, v: Floats, u: Floats) -> list[tuple[float, float, float, bool]]:
+    def _stretch(self, t: Floats, v: Floats, u: Floats) -> tuple[Floats, Floats, Floats, list[bool]] | None:
         """Readings without a gap among them, in order after those before."""
         if self._from == -np.inf:
             self._from = float(t[0]) + self._apart
         t, v, u = np.concatenate([self._t, t]), np.concatenate([self._v, v]), np.concatenate([self._u, u])
-        tops = 1 + np.flatnonzero((v[1:-1] > self._level) & (v[1:-1] > v[:-2]) & (v[1:-1] >= v[2:]))
         heard = float(t[-1]) - self._apart
-        found = []
-        place = int(np.searchsorted(t[tops], self._from))
-        while place < len(tops) and t[tops[place]] <= heard:
-            at = int(tops[place])
-            low = min(at, int(np.searchsorted(t, t[at] - self._apart, side="right")))
-            high = max(at + 1, int(np.searchsorted(t, t[at] + self._apart)))
-            highest = low + int(np.argmax(v[low:high]))
-            if highest == at and self._deep(v, low, at, high):
-                found.append(self._tell(t[low:high], v[low:high], at - low, float(u[at])))
-            # What lies less than `apart` behind the highest is no peak, nor is anything between here and it.
-            self._from = float(t[highest]) + (0.0 if highest > at else self._apart)
-            place = max(place + 1, int(np.searchsorted(t[tops], self._from)))
-        cut = max(0, int(np.searchsorted(t, max(self._from, heard) - self._apart)) - 2)
+        inner = v[1:-1]
+        here = (
+            (inner > self._level) & (inner > v[:-2]) & (inner >= v[2:]) & (t[1:-1] >= self._from) & (t[1:-1] <= heard)
+        )
+        tops: Ints = 1 + np.flatnonzero(here)
+        found = None
+        if len(tops):
+            low = np.minimum(tops, np.searchsorted(t, t[tops] - self._apart, side="right"))
+            high = np.maximum(tops + 1, np.searchsorted(t, t[tops] + self._apart))
+            highest = self._highest(v, low, tops, high)
+            tops, low, high = tops[highest], low[highest], high[highest]
+            if self._depth > 0:
+                deep = np.array([self._deep(v, *each) for each in zip(low.tolist(), tops.tolist(), high.tolist(), strict=True)], bool)  # fmt: skip
+                tops, low, high = tops[deep], low[deep], high[deep]
+            if len(tops):
+                found = self._tell(t, v, u, low, tops, high)
+        self._from = max(self._from, float(np.nextafter(heard, np.inf)))
+        cut = max(0, int(np.searchsorted(t, self._from - self._apart)) - 2)
         self._t, self._v, self._u = t[cut:], v[cut:], u[cut:]
         return found
 
+    def _highest(self, v: Floats, low: Ints, at: Ints, high: Ints) -> Bools:
+        """Which readings no earlier one in their surroundings reaches, and no later one exceeds."""
+        whole = np.append(v, -np.inf)
+
+        def most(starts: Ints, stops: Ints) -> Floats:
+            pairs = np.stack([starts, np.maximum(stops, starts + 1)], axis=1).ravel()
+            found: Floats = np.maximum.reduceat(whole, pairs)[::2]
+            return np.where(stops > starts, found, -np.inf)
+
+        return np.asarray((most(low, at) < v[at]) & (most(at + 1, high) <= v[at]))
+
     def _deep(self, v: Floats, low: int, at: int, high: int) -> bool:
-        if self._depth <= 0:
-            return True
         floor = v[at] - self._depth
         return bool(v[low:at].min(initial=np.inf) <= floor and v[at + 1 : high].min(initial=np.inf) <= floor)
 
-    def _tell(self, t: Floats, v: Floats, at: int, rate: float) -> tuple[float, float, float, bool]:
-        top = top_of(t, v, at)
-        nearer = int(np.argmin(np.abs(t - top.t)))
-        if abs(nearer - at) > NEAR:  # the highest reading of a flat top may lie anywhere on it
-            top = top_of(t, v, nearer)
-        fresh, self._fresh = self._fresh, False
-        return top.t, top.u_t, rate, fresh
+    def _tell(
+        self, t: Floats, v: Floats, u: Floats, low: Ints, at: Ints, high: Ints
+    ) -> tuple[Floats, Floats, Floats, list[bool]]:
+        top = tops_of(t, v, low, at, high)
+        nearest = np.searchsorted(t, top[0])
+        before = np.maximum(nearest - 1, 0)
+        nearest = np.minimum(nearest, len(t) - 1)
+        nearer = np.clip(np.where(top[0] - t[before] <= t[nearest] - top[0], before, nearest), low, high - 1)
+        again = np.flatnonzero(np.abs(nearer - at) > NEAR)  # the highest reading of a flat top may lie anywhere on it
+        if len(again):
+            top[:, again] = tops_of(t, v, low[again], nearer[again], high[again])
+        fresh = [self._fresh, *([False] * (len(at) - 1))]
+        self._fresh = False
+        return top[0], top[2], u[at], fresh
 
 
 class GapsBetween:

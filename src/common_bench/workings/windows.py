@@ -7,85 +7,21 @@ A window that a gap interrupts, or that lies over the beginning or the end, give
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Literal
 
 import numpy as np
 
-from common_bench.model.block import NO_FLOATS, Block, Floats, Ints, Series, Source, joined
+from common_bench.model.block import Block, Floats, Ints, Series, Source
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
-from common_bench.workings.missing import Absences
-from common_bench.workings.noise import NoiseSoFar
+from common_bench.workings.held import Held
 from common_bench.workings.streams import nothing
 
 LEAST = 3  # readings at different times, that a parabola needs
+EVEN = 3e-9  # of the distance of readings, by which two neighbouring ones may differ and count as even
 AT_ONCE = 8192  # readings whose windows are worked out together
 ALIKE = 2.0  # noises, within which readings count for a median as one another's equals
-
-
-class Held:
-    """The readings that a window may still need, and which of them belong together."""
-
-    def __init__(self) -> None:
-        self._absences = Absences()
-        self.series: Series | None = None
-        self._stretches: Ints = np.empty(0, np.int64)
-        self._begins: Floats = NO_FLOATS
-        self._stretch = 0
-        self._noise_so_far = NoiseSoFar()
-        self._noise: tuple[Floats, Floats] = (NO_FLOATS, NO_FLOATS)
-        self._began = np.nan  # when the stretch under way had its first value
-
-    def add(self, series: Series) -> None:
-        rows = series.rows
-        assert rows is not None
-        gaps = self._absences.gaps(series.values, rows.gap_before)
-        stretches = self._stretch + np.cumsum(gaps)
-        known = np.isfinite(series.values)
-        begins = np.full(len(series), np.nan)
-        for each in np.unique(stretches):
-            of = stretches == each
-            if each != self._stretch:
-                self._stretch, self._began = int(each), np.nan
-            at = np.flatnonzero(of & known)
-            if len(at) and np.isnan(self._began):
-                self._began = float(series.t[at[0]])
-            begins[of] = self._began
-        self.series = series if self.series is None else joined([self.series, series])
-        self._stretches = np.concatenate([self._stretches, stretches])
-        self._begins = np.concatenate([self._begins, begins])
-        noise = np.zeros(len(series)), np.zeros(len(series))
-        for each, told in zip(noise, self._noise_so_far.add(series.values[known], stretches[known]), strict=True):
-            each[known] = told
-        self._noise = np.concatenate([self._noise[0], noise[0]]), np.concatenate([self._noise[1], noise[1]])
-
-    @property
-    def noise(self) -> tuple[Floats, Floats]:
-        """(n,) how much readings scatter about their course, and their likeness to their neighbours, as far as those
-        before tell it; 0 before."""
-        return self._noise
-
-    @property
-    def stretch(self) -> int:
-        """The number of the stretch under way."""
-        return self._stretch
-
-    @property
-    def stretches(self) -> Ints:
-        """(n,) which readings belong together: no gap lies between two of one number."""
-        return self._stretches
-
-    @property
-    def begins(self) -> Floats:
-        """(n,) s, when the first value of a reading's stretch came; nan before it."""
-        return self._begins
-
-    def drop(self, count: int) -> None:
-        """Forgets the first readings."""
-        if count > 0 and self.series is not None:
-            self.series = self.series.part(count, len(self.series))
-            self._stretches, self._begins = self._stretches[count:], self._begins[count:]
-            self._noise = self._noise[0][count:], self._noise[1][count:]
 
 
 class Polynomial:
@@ -143,12 +79,68 @@ class Polynomial:
         self, held: Series, known: Ints, rows: Ints, values: Floats, parts: dict[Source, Floats], first: int
     ) -> None:
         """Fills `values` and `parts`, which begin at row `first`, at these rows."""
+        place = np.searchsorted(known, rows)
+        even = self._even(held.t[known], self._held.stretches[known], place)
+        for half in np.unique(even).tolist():
+            mine = even == half
+            if half:
+                self._fit_even(held, known, place[mine], half, values, parts, first)
+            else:
+                self._fit_uneven(held, known, rows[mine], values, parts, first)
+
+    def _even(self, tk: Floats, of: Ints, place: Ints) -> Ints:
+        """(n,) how many readings a window reaches to each side where they come at even distances, 0 where not."""
+        steps = np.diff(tk)
+        bent = np.zeros(len(tk) + 1, np.int64)
+        bent[2:-1] = np.cumsum(np.abs(np.diff(steps)) > EVEN * np.maximum(steps[1:], 0.0))
+        bent[-1] = bent[-2] if len(bent) > 2 else 0
+        step = steps[np.minimum(place, len(steps) - 1)] if len(steps) else np.zeros(len(place))
+        with np.errstate(all="ignore"):
+            reach = np.where(step > 0, np.floor(self._half * (1 + 1e-9) / step), 0.0).astype(np.int64)
+        low, high = np.maximum(place - reach, 0), np.minimum(place + reach, len(tk) - 1)
+        good = (low == place - reach) & (high == place + reach) & (of[low] == of[high]) & (reach > 0)
+        good &= bent[high] == bent[np.minimum(low + 1, high)]
+        return np.where(good, reach, 0)
+
+    def _fit_even(
+        self, held: Series, known: Ints, place: Ints, half: int, values: Floats, parts: dict[Source, Floats], first: int
+    ) -> None:
+        """The same for windows of so many readings to each side, all at even distances: with weights that need no fit."""
+        whole = len(known) == len(held)
+        run = bool(place[-1] - place[0] == len(place) - 1)
+
+        def beside(of: Floats, by: int) -> Floats:
+            return of[place[0] + by : place[-1] + by + 1] if run else of[place + by]
+
+        beside_all = [each if whole else each[known] for each in (held.t, held.values)]
+        weights = _slope_weights(half) if self._gives == "rate" else _height_weights(half)
+        own, at = (place if whole else known[place]), (place if whole else known[place]) - first
+        scale = np.ones(len(place))
+        if self._gives == "rate":
+            step = degree_of(held.unit) if counts_from_own_zero(held.unit) else 1.0
+            scale = step * (2 * half) / (beside(beside_all[0], half) - beside(beside_all[0], -half))
+        values[at] = scale * _weighed(weights, half, beside, beside_all[1])
+        grown = self._grown(held, own, np.broadcast_to(weights[:, None], (len(weights), len(own))))
+        for source, share in held.parts.items():
+            share = share if whole else share[known]
+            if source.common:
+                _put(parts, source, len(values), at, scale * _weighed(weights, half, beside, share))
+                continue
+            squares = scale * scale * _weighed(weights * weights, half, beside, share * share)
+            alone = scale * weights[half] * beside(share, 0)
+            others = np.sqrt(np.maximum(0.0, squares * grown - alone * alone))
+            _put(parts, source, len(values), at, alone)
+            _put(parts, source._replace(which=f"{source.which} in {self._name}"), len(values), at, others)
+
+    def _fit_uneven(
+        self, held: Series, known: Ints, rows: Ints, values: Floats, parts: dict[Source, Floats], first: int
+    ) -> None:
         tk, vk = held.t[known], held.values[known]
         of = self._held.stretches
-        t = held.t[rows]
-        low = np.maximum(np.searchsorted(tk, t - self._half), np.searchsorted(of[known], of[rows]))
+        t, reach = held.t[rows], self._half * (1 + 1e-9)
+        low = np.maximum(np.searchsorted(tk, t - reach), np.searchsorted(of[known], of[rows]))
         high = np.minimum(
-            np.searchsorted(tk, t + self._half, side="right"), np.searchsorted(of[known], of[rows], side="right")
+            np.searchsorted(tk, t + reach, side="right"), np.searchsorted(of[known], of[rows], side="right")
         )
         counts = high - low
         step = degree_of(held.unit) if self._gives == "rate" and counts_from_own_zero(held.unit) else 1.0
@@ -207,6 +199,26 @@ class Polynomial:
                 return np.asarray((a + b * x + c * x2) / whole)
             d, e = s0 * s4 - s2 * s2, s1 * s2 - s0 * s3
             return np.asarray((b + d * x + e * x2) / whole)
+
+
+def _slope_weights(half: int) -> Floats:
+    """(2 half + 1,) of readings at even distances, for the slope of the parabola in its middle, per distance."""
+    j = np.arange(-half, half + 1, dtype=float)
+    return np.asarray(j / float(j @ j))
+
+
+def _height_weights(half: int) -> Floats:
+    """(2 half + 1,) for its height there (Savitzky and Golay, as above); one reading to each side gives itself."""
+    m, j = float(half), np.arange(-half, half + 1, dtype=float)
+    return np.asarray(3 * (3 * m * m + 3 * m - 1 - 5 * j * j) / ((2 * m - 1) * (2 * m + 1) * (2 * m + 3)))
+
+
+def _weighed(weights: Floats, half: int, beside: Callable[[Floats, int], Floats], of: Floats) -> Floats:
+    """Weighted sums of a reading and its neighbours, added one after the other."""
+    total: Floats = weights[0] * beside(of, -half)
+    for by, weight in enumerate(weights[1:].tolist(), 1 - half):
+        total += weight * beside(of, by)
+    return total
 
 
 def _sum(rows: Floats) -> Floats:
