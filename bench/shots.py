@@ -205,6 +205,8 @@ def main() -> None:
     window.stages["plan"].choose(window.stages["plan"].all_lines[0])
     window.stages["plan"].turn_to(1)
     picture("plan-details")
+    window.stages["plan"].turn_to(3)
+    picture("plan-forms")
     hub.go("plug")
     show.stand_ins.order(kits=["Gneiss"], fault="noise")
     QTest.qWait(1500)

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import itertools
 import random
+import re
 
 import numpy as np
 import pytest
@@ -165,7 +166,7 @@ def written(dice: random.Random, form: Form, depth: int) -> str:
         kept = dice.random() < 0.5
         start, stop = text.index("["), text.index("]")
         text = text[:start] + (text[start + 1 : stop] if kept else "") + text[stop + 1 :]
-    text = text.replace("above|below", dice.choice(["above", "below"]))
+    text = re.sub(r"(\w+)\|(\w+)", lambda found: dice.choice(found.groups()), text)
     for slot in form.slots:
         wanted = form.takes[slot]
         for mark in ("", ".", "+", "?", "="):

@@ -11,20 +11,18 @@ from hypothesis import strategies as st
 
 from common_bench.calibrate.curves import CURVES, curve_name
 from common_bench.lesson.condition_text import condition_faults, condition_line, read_condition_line
+from common_bench.lesson.line_offers import completions, correction, offers, ready_lines
 from common_bench.lesson.plan_checking import faults_of
 from common_bench.lesson.plan_details import DETAILS, with_detail
 from common_bench.lesson.plan_editing import (
     as_finding,
-    completions,
     copied,
-    correction,
     level_in,
     lines_of,
     looked_at,
     moved,
     pause_in,
     read_sensor,
-    ready_lines,
     renamed,
     sensor_text,
     shown_first,
@@ -124,12 +122,26 @@ def test_the_ready_lines_make_a_whole_plan_out_of_nothing() -> None:
         for text in groups[heading]:
             tried = with_line(plan, None, text)
             last = lines_of(tried)[-1 if heading != "Measure" else len(tried.sensors) - 1]
-            assert last.trouble is None or "needs" in last.trouble.sentence, (text, last.trouble)
+            missing = "EVENTS" in text or "nothing is called" in str(last.trouble)
+            assert last.trouble is None or missing or "needs" in last.trouble.sentence, (text, last.trouble)
         plan = with_line(plan, None, groups[heading][0])
     assert [each.kind for each in lines_of(plan)] == ["measured", "events", "worked", "worked"]
     plan = as_finding(plan, lines_of(plan)[-1], found=True)
     assert faults_of(plan) == []
     assert lines_of(plan)[-1].kind == "finding"
+
+
+@pytest.mark.parametrize("name", [*shipped_names(), ""])
+def test_every_offer_that_misses_nothing_can_be_taken(name: str) -> None:
+    plan = shipped_plan(name) if name else empty_plan()
+    for offer in offers(plan):
+        if offer.missing or any("EVENTS" in line or "X" in line.split() for line in offer.lines):
+            continue
+        tried = plan
+        for line in offer.lines:
+            tried = with_line(tried, None, line)
+        wrong = [each for each in lines_of(tried) if each.trouble is not None and each.text in offer.lines]
+        assert not wrong, wrong
 
 
 @pytest.mark.parametrize(

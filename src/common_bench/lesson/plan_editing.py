@@ -148,6 +148,13 @@ def looked_over(plan: Plan, line: PlanLine | None, text: str) -> Trouble | None:
     return next((each.trouble for each in lines if (each.is_measured, each.at) == (line.is_measured, line.at)), None)
 
 
+def with_lines(plan: Plan, texts: Sequence[str]) -> Plan:
+    """The plan with lines added at the end."""
+    for text in texts:
+        plan = with_line(plan, None, text)
+    return plan
+
+
 def without_line(plan: Plan, line: PlanLine) -> Plan:
     """Takes a line off, and out of the findings and of what is shown."""
     if line.is_measured:
@@ -230,117 +237,6 @@ def renamed(plan: Plan, old: str, new: str) -> Plan:
         plan, sensors=sensors, workings=tuple(map(text, plan.workings)), findings=listed(plan.findings), show=listed(plan.show),
         conditions=conditions, graph=graph,
     )  # fmt: skip
-
-
-# words to put together
-
-
-def ready_lines(plan: Plan, columns: Sequence[tuple[str, str]]) -> list[tuple[str, list[str]]]:
-    """(heading, lines) to begin with, made of what the plan has; columns: (name, unit) that kits send and that are not
-    measured yet."""
-    taken = {each.name.lower() for each in lines_of(plan)}
-
-    def name(base: str) -> str:
-        return quantity_name(base, set(taken))
-
-    measured = {each.channel for each in plan.sensors}
-    kinds = checked(plan).kinds
-    series = [each for each, kind in kinds.items() if kind.shape == "series"]
-    events = [each for each, kind in kinds.items() if kind.shape == "events"]
-    at_events = [each for each, kind in kinds.items() if kind.shape == "at events"]
-    measure = []
-    for column, unit in columns or [("channel", "")]:
-        if column not in measured:
-            channel = column if re.fullmatch(r"\S+", column) else f'"{column}"'
-            of = f", in {unit}" if unit else ""
-            measure += [
-                f"{name(column)} = from {channel} as it comes{of}",
-                f"{name(column)} = from {channel} through a straight line{of or ', in N'}",
-            ]
-    x = series[0] if series else "x"
-    unit = kinds[x].unit if x in kinds else ""
-    level = f"1 {unit}".strip()
-    find = [
-        f"{name('tops')} = peaks in {x} above {level}, 0.4 s apart", f"{name('lows')} = dips in {x} below {level}, 0.4 s apart",
-        f"{name('ups')} = rises of {x} through {level}, 0.4 s apart", f"{name('downs')} = falls of {x} through {level}, 0.4 s apart",
-        f"{name('edges')} = changes of {x}",
-    ]  # fmt: skip
-    e = events[0] if events else "tops"
-    work = [f"{name('pause')} = gap between {e}", f"{name('twice')} = 2 * {x}"]
-    if len(events) > 1:
-        work.append(f"{name('lag')} = time between {events[0]} and {events[1]}")
-    values = at_events[0] if at_events else x
-    found = [f"{name(f'{values}_{word}')} = {word} of {values}" for word in ("mean", "scatter", "largest", "smallest")]
-    found += [f"{name('how_many')} = count of {e}", f"{name('when')} = time when {x} falls through {level}"]
-    return [("Measure", measure), ("Find events", find), ("Work out", work), ("Find a number", found)]
-
-
-FORMS = (
-    "peaks in ", "dips in ", "rises of ", "falls of ", "changes of ", "gap between ", "pace of ", "time between ", "time when ", "mean of ",
-    "scatter of ", "median of ", "largest of ", "smallest of ", "first of ", "last of ", "count of ", "sqrt(", "sin(", "cos(", "tan(",
-    "exp(", "ln(", "log10(", "abs(", "apart", "through ", "above ", "below ", "by at least ", "rises through ", "falls through ",
-    "calibrated ", "from ", "as it comes", "through a straight line", "through a proportion", "by reading * ",
-)  # fmt: skip
-UNITS = (
-    "V",
-    "mV",
-    "A",
-    "mA",
-    "N",
-    "s",
-    "ms",
-    "m",
-    "cm",
-    "mm",
-    "g",
-    "kg",
-    "°C",
-    "K",
-    "Pa",
-    "kPa",
-    "lx",
-    "Hz",
-    "m/s",
-    "m/s²",
-    "ohm",
-    "kΩ",
-    "µF",
-    "%",
-)
-
-
-def word_before(text: str) -> str:
-    """The word at the end of `text`, as it is being typed; empty behind a space or a sign."""
-    found = re.search(r"[^\s(*/+^,=-]*$", text)
-    return found[0] if found else ""
-
-
-def completions(plan: Plan, text: str, channels: Sequence[str] = ()) -> list[str]:
-    """What may stand in the place of the last word of `text`: names of the plan, forms, channels, units after a number."""
-    word = word_before(text)
-    before = text[: len(text) - len(word)]
-    names = [each.name for each in lines_of(plan) if each.kind != "off" and each.name]
-    if re.search(r"\d\s$", before):
-        offered: Sequence[str] = [*UNITS, "apart"]
-    elif re.search(r"(from|calibrated)\s$", before):
-        offered = list(channels)
-    elif "=" not in text or not word:
-        return []
-    else:
-        offered = [*names, *FORMS]
-    return [each for each in dict.fromkeys(offered) if each.lower().startswith(word.lower()) and each != word]
-
-
-def correction(line: str, trouble: Trouble) -> str | None:
-    """The line with what was likely meant in the place of what is wrong; None where nothing is likely."""
-    near = trouble.fields.get("near")
-    if not isinstance(trouble, WorkingTrouble) or not isinstance(near, str) or not near:
-        return None
-    wrong = line[trouble.start : trouble.end]
-    word = str(trouble.fields.get("name") or trouble.fields.get("text") or wrong)
-    if word not in wrong:
-        return None
-    return line[: trouble.start] + wrong.replace(word, near, 1) + line[trouble.end :]
 
 
 # a level and a pause that can be dragged

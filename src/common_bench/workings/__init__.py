@@ -12,13 +12,22 @@ OFFERS = {
         "over_span",
         "Workings",
     ),
+    "forms": (
+        "Form",
+        "plainly",
+    ),
     "formula": ("Formula",),
     "kinds": ("kind_of",),
+    "picture": (
+        "FormPicture",
+        "picture_of",
+    ),
     "reading": (
         "Node",
         "read_working",
         "WORDS",
     ),
+    "ready": ("ready_ones",),
     "shapes": (
         "Kind",
         "NO_UNIT",

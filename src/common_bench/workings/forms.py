@@ -61,6 +61,12 @@ class Form:
         return re.sub(r"(\w+)\|\w+(?:\|\w+)*", r"\1", plain).replace("[", "").replace("]", "")
 
 
+def plainly(written: str, operands: Mapping[str, str]) -> str:
+    """The form with operands in their places, in its shortest writing, without what may be left out but for a pause."""
+    short = re.sub(r"\[([^\]]*)\]", lambda m: m[1] if m[1].startswith((" through", ", {z}")) else "", written)
+    return re.sub(r"(\w+)\|\w+", r"\1", SLOT.sub(lambda m: operands[m[1]], short))
+
+
 CALLED = {"x": "X", "y": "Y", "z": "Z", "e": "EVENTS", "a": "EVENTS", "b": "OTHERS", "time": "TIME", "apart": "TIME"}
 
 

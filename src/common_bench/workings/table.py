@@ -215,7 +215,7 @@ _ALL = (
          {"x": "quantity", "y": "quantity", "z": "quantity"}, _size, "shake = resultant of ax, ay, az", "over time", each=True),
     Form("peaks", "peaks in {x} above|below {level+}, {apart+} apart[, by at least {depth+}]", "When it is at a top above a level, none nearer to another than the pause.",
          _LEVEL, _events, "pass = peaks in force above 2.2 N, 0.4 s apart", "events", _peak_finder(1.0), late="up to twice the pause"),
-    Form("dips", "dips in {x} above|below {level+}, {apart+} apart[, by at least {depth+}]", "When it is at a bottom below a level, none nearer to another than the pause.",
+    Form("dips", "dips in {x} below|above {level+}, {apart+} apart[, by at least {depth+}]", "When it is at a bottom below a level, none nearer to another than the pause.",
          _LEVEL, _events, "low = dips in force below 1.8 N, 0.4 s apart", "events", _peak_finder(-1.0), late="up to twice the pause"),
     Form("rises", "rises of {x}[ through {level+}][, {apart+} apart][, by at least {depth+}]", "When it rises through a level, or a condition begins to hold.",
          _CROSSED, _needs_level, "let_go = rises of height through 0.5 m", "events", _finder("rises")),

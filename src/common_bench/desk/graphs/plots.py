@@ -293,8 +293,11 @@ class LiveTrace(pg.PlotWidget):
         self._guess.set_data(t, guess)
 
     def _shade(self, t: Floats, values: Floats) -> None:
-        breaks = np.flatnonzero(np.isnan(values))
-        gaps = [(float(t[at - 1]), float(t[at])) for at in breaks if 0 < at < len(t) and t[at] > t[at - 1]]
+        known = np.flatnonzero(np.isfinite(values))
+        before = known[
+            np.flatnonzero(np.diff(known) == 2)
+        ]  # several without a value in a row are no gap: they were heard
+        gaps = [(float(t[at]), float(t[at + 1])) for at in before if t[at + 1] > t[at]]
         while len(self._shades) < len(gaps):
             shade = pg.LinearRegionItem(
                 (0, 0), movable=False, brush=translucent(palette().amber, 60), pen=pen(palette().card, 0)

@@ -112,6 +112,9 @@ def sheet(p: Palette) -> str:
         border-right: 4px solid {p.card}; border-top: 5px solid {p.soft}; margin-right: 6px; }}
     QComboBox QAbstractItemView {{ background: {p.card}; color: {p.ink}; selection-background-color: {p.chosen};
         selection-color: {p.ink}; border: 1px solid {p.hairline}; }}
+    QListWidget {{ background: {p.card}; border: 1px solid {p.hairline}; border-radius: 4px; outline: none; }}
+    QListWidget::item {{ border-bottom: 1px solid {p.hairline}; }}
+    QListWidget::item:selected {{ background: {p.chosen}; color: {p.ink}; }}
     QTableWidget {{ background: {p.card}; border: none; gridline-color: transparent; }}
     QTableWidget::item {{ border-bottom: 1px solid {p.hairline}; padding: 3px 3px; }}
     QTableWidget {{ selection-background-color: {p.chosen}; }}

@@ -13,7 +13,8 @@ from common_bench.desk.look.labels import ShortLabel, label, set_tip, without_ma
 from common_bench.desk.look.pieces import Card, Field, button, hbox, say, scrolled, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.cards import keys_back
-from common_bench.lesson.plan_editing import PlanLine, completions, correction, word_before
+from common_bench.lesson.line_offers import completions, correction, word_before
+from common_bench.lesson.plan_editing import PlanLine
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble, WorkingTrouble
 

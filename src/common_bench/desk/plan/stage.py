@@ -21,12 +21,14 @@ from common_bench.desk.plan.cards import (
     keys_back,
 )
 from common_bench.desk.plan.editor import CheckedEditor
+from common_bench.desk.plan.forms_list import FormsList
 from common_bench.desk.plan.lines import LinesCard
 from common_bench.desk.plan.plan_files import PlanFiles
 from common_bench.desk.plan.trace import TraceCard
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.lesson.condition_text import condition_faults, condition_line, read_condition_line
+from common_bench.lesson.line_offers import Offer, offers, ready_lines
 from common_bench.lesson.line_values import line_value
 from common_bench.lesson.plan_details import with_detail
 from common_bench.lesson.plan_editing import (
@@ -36,10 +38,10 @@ from common_bench.lesson.plan_editing import (
     lines_of,
     looked_over,
     moved,
-    ready_lines,
     shown_first,
     switched,
     with_line,
+    with_lines,
     without_line,
 )
 from common_bench.lesson.plan_effect import effect_words
@@ -48,6 +50,7 @@ from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.trouble import Trouble
 
 RIGHT_WIDE = 312  # px
+FORMS_PAGE = 3
 
 
 class PlanStage(StageView):
@@ -96,10 +99,11 @@ class PlanStage(StageView):
         benches.body.addStretch(1)
         benches.body.addLayout(hbox(self.alias, button("Add a group", self._add_group), None))
         self.pages = QStackedWidget()
-        for page in (self.trace, self.details, benches):
+        self.forms = FormsList(lambda: offers(self.plan), self._take_offer)
+        for page in (self.trace, self.details, benches, self.forms):
             self.pages.addWidget(page)
         self.which = PagesHead(
-            [("Trace", lambda: self.turn_to(0)), ("Details (D)", lambda: self.turn_to(1)), ("Conditions of each bench (B)", lambda: self.turn_to(2))]
+            [("Trace", lambda: self.turn_to(0)), ("Details (D)", lambda: self.turn_to(1)), ("Conditions of each bench (B)", lambda: self.turn_to(2)), ("Forms and ready lines (F)", lambda: self.turn_to(3))]
         )  # fmt: skip
         self.conditions = CheckedEditor(condition_faults, self._keep_conditions, 2)
         conditions = Card("Each group sets")
@@ -132,7 +136,7 @@ class PlanStage(StageView):
     def keys(self) -> Keys:
         return {
             "W": ("write a line", self.lines.new_line), "D": ("details of what is measured", lambda: self.turn_to(1)),
-            "B": ("conditions of each bench", lambda: self.turn_to(2)),
+            "B": ("conditions of each bench", lambda: self.turn_to(2)), "F": ("forms and ready lines", lambda: self.turn_to(3)),
         }  # fmt: skip
 
     @property
@@ -192,6 +196,8 @@ class PlanStage(StageView):
         for field, kept_text in ((self.rule, f"{plan.rule.seconds:g}"), (self.runs, str(plan.runs_per_group))):
             if not (field.hasFocus() and field.isModified()):
                 field.setText(kept_text)
+        if self.pages.currentIndex() == FORMS_PAGE:
+            self.forms.show_offers()
         self.finds.show_plan(plan, faults)
         self.told.show_plan(plan)
         self._show_benches(plan)
@@ -226,6 +232,8 @@ class PlanStage(StageView):
             self.choose(lines_of(self.plan)[0])
         self.pages.setCurrentIndex(page)
         self.refresh()
+        if page == FORMS_PAGE:
+            self.forms.search.setFocus()
 
     def choose(self, line: PlanLine | None) -> None:
         """Another line; None: the one that waits to be written."""
@@ -286,6 +294,16 @@ class PlanStage(StageView):
             self.lines.rows[-1].field.put_back()
         self._keep(plan, f"Write {line.name}" if line is not None else "Write a line")
         self.refresh()
+
+    def _take_offer(self, offer: Offer) -> None:
+        """The lines of a form or of ready ones, at the end of the plan; the first of them is chosen."""
+        before = self.plan
+        self.hub.try_to(
+            lambda: self._keep(with_lines(before, offer.lines), f"Add {offer.lines[-1].partition(' =')[0]}")
+        )
+        if self.plan is not before:
+            self._at = len(before.sensors) + len(before.workings)
+            self.refresh()
 
     def _with_chosen(self, act: Callable[[PlanLine], Plan], label: str) -> None:
         line = self.chosen_line
