@@ -12,6 +12,7 @@ from PyQt6.QtTest import QTest
 
 from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
+from common_bench.lesson.line_offers import offers
 from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.bench import HUES, SHAPES, emblem_for
 from common_bench.model.plan import Plan
@@ -134,6 +135,32 @@ def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> 
     made.see("“length” is there twice.", stage)
     stage.conditions.put_back()
     assert "mass" in stage.conditions.toPlainText()
+
+
+def test_forms_and_ready_lines_are_found_and_added_with_keys_alone(desk: Made) -> None:
+    made = desk()
+    made.press("1", "F")
+    stage = made.window.stage
+    assert stage.pages.currentIndex() == 3
+    assert stage.forms.list.count() == len(offers(made.lesson.store.plan))
+    before = made.lesson.store.plan.workings
+    for typed, added in (
+        ("rate of", ("speed = rate of tension over 0.4 s",)),
+        ("period frequency", ("pitch = dominant pace of tension", "period2 = 1 / pitch")),
+    ):
+        stage.forms.search.selectAll()
+        QTest.keyClicks(stage.forms.search, typed)
+        made.see(added[0], stage)
+        QTest.keyClick(stage.forms.search, Qt.Key.Key_Return)
+        assert made.lesson.store.plan.workings[-len(added) :] == added
+    assert not made.lesson.store.workings.troubles
+    assert made.lesson.store.workings.kinds["speed"].unit == "N/s"
+    stage.forms.search.selectAll()
+    QTest.keyClicks(stage.forms.search, "xyzzy")
+    made.see("Nothing is written like that.", stage)
+    made.undo()
+    made.undo()
+    assert made.lesson.store.plan.workings == before
 
 
 def test_a_kit_is_added_by_address_and_refused_in_words(

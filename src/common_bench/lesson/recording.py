@@ -106,6 +106,8 @@ class Progress:
 def _close(lesson: OpenLesson, told: Progress) -> None:
     """Never hangs, and never leaves what was recorded in memory alone without saying so."""
     try:
+        if lesson.store.runs():
+            told.move_if_refused(lesson, 0.0)  # what is refused now would not be taken at the end either
         lesson.close(within=CLOSE_WITHIN)
     except EngineTrouble:
         if lesson.store.runs():

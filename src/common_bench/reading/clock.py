@@ -29,7 +29,7 @@ from common_bench.reading.gaps import FEW, GapFinder
 WINDOW = 1.0  # s of the kit's clock per earliest arrival
 MOST_WINDOWS = 64
 PRIOR_U_RATE = 5e-4  # relative; what an uncalibrated resonator is worth before anything is measured
-BADLY_SET, BAD_SHARE = 2e-2, 0.1  # what a badly set one is worth, and how many are
+BADLY_SET, BAD_SHARE = 2e-2, 0.3  # what a badly set one is worth, and how many are
 ARRIVAL_JITTER = 2e-4  # s; one earliest arrival is never known better
 STAIRCASE = (
     1.1 / 3**0.5

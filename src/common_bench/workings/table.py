@@ -189,10 +189,10 @@ _OVER: dict[str, Takes] = {"x": "values"}
 _E: dict[str, Takes] = {"e": "events"}
 
 _ALL = (
-    Form("rate", "rate of {x} over {time.}", "How fast it changes: the slope of a parabola through the readings of so long a time.",
+    Form("rate", "rate of {x} over {time.}", "How fast it changes: the slope of a parabola through so long a time.",
          _X | {"time": "time"}, _rate, "speed = rate of height over 0.4 s", "over time",
          lambda given: Polynomial("rate", given.seconds("time"), given.name), late="half the time"),
-    Form("smooth", "smooth {x} over {time.}", "Its course without the noise: the height of a parabola through the readings of so long a time.",
+    Form("smooth", "smooth {x} over {time.}", "Its course without the noise, by a parabola through so long a time.",
          _X | {"time": "time"}, _smooth, "calm = smooth height over 0.5 s", "over time",
          lambda given: Polynomial("height", given.seconds("time"), given.name), late="half the time"),
     Form("middle", "middle of {x} over {count.} readings", "The median of so many neighbours: single outliers do not enter.",

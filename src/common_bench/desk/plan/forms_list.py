@@ -17,7 +17,7 @@ from common_bench.model.block import Floats
 from common_bench.workings.picture import FormPicture, picture_of
 
 WIDE, HIGH = 92, 40  # px of a picture
-SAYS = Qt.ItemDataRole.UserRole + 1  # the role of what a form does
+SAYS, LATE = Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2  # roles of what a form does, and how late
 
 
 class _OfferLine(QStyledItemDelegate):
@@ -38,6 +38,8 @@ class _OfferLine(QStyledItemDelegate):
         words = QRect(
             place.right() + px(12), area.y() + px(3), area.right() - place.right() - px(18), area.height() // 2
         )
+        painter.setPen(QColor(palette().soft))
+        painter.drawText(words, int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), str(index.data(LATE)))
         bold = QFont(option.font)
         bold.setBold(True)
         for text, font, colour in (
@@ -91,11 +93,11 @@ class FormsList(Card):
             text = f"{offer.written} {offer.says} {' '.join(offer.lines)}".lower()
             if not all(word in text for word in asked):
                 continue
-            late = f"  ·  late by {offer.late}" if offer.late else ""
-            says = f"{offer.says}{late}" if offer.form else f"from {offer.says}"
+            says = offer.says if offer.form else f"from {offer.says}"
             item = QListWidgetItem(_icon(offer), offer.written)
             item.setData(Qt.ItemDataRole.UserRole, offer)
             item.setData(SAYS, without_marks(says))
+            item.setData(LATE, f"late by {offer.late}" if offer.late else "")
             self.list.addItem(item)
             if chosen is not None and offer.written == chosen.written:
                 self.list.setCurrentItem(item)
