@@ -20,7 +20,8 @@ from common_bench.model.calibration import PlannedPoint
 from common_bench.model.measured import Measured
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.reading.clock import ClockMap
-from common_bench.workings.evaluate import Evaluator, check, number_from, over_span
+from common_bench.workings.evaluate import Evaluator, check
+from common_bench.workings.over import number_from, over_span
 from common_bench.workings.spans import number_over
 from simulated import table_coverage
 

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Events, Series, Source
 from common_bench.model.trouble import FindingTrouble, Trouble
-from common_bench.workings.evaluate import Evaluator, check, gathered, over_span
+from common_bench.workings.evaluate import Evaluator, check, gathered
+from common_bench.workings.over import over_span
 
 NOISE = Source("noise of single readings", False)
 SCALE = Source("calibration of a0", True)

@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 
 from common_bench.model.block import Block, Events, Floats, Series, Source
-from common_bench.workings.evaluate import Evaluator, check, over_span
+from common_bench.workings.evaluate import Evaluator, check
+from common_bench.workings.over import over_span
 from common_bench.workings.table import FORMS
 from common_bench.workings.windows import Polynomial
 

@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Events, Series, Source
 from common_bench.model.trouble import FindingTrouble
-from common_bench.workings.evaluate import Evaluator, Workings, check, gathered, over_span
+from common_bench.workings.evaluate import Evaluator, Workings, check, gathered
 from common_bench.workings.forms import Form
+from common_bench.workings.over import over_span
 from common_bench.workings.reading import read_working
 from common_bench.workings.table import FORMS
 
@@ -117,6 +118,7 @@ def test_every_form_gives_the_same_bits_for_every_way_of_cutting(
         "warm = if temp > 22 °C and not height < 0.2 m then 1 else 0", "meets = force * (temp - 20 °C)",
         "steady = height - smooth height over 0.5 s", "twice = rate of (rate of height over 0.2 s) over 0.2 s",
         "mixed = before + record * 2 + change in force", "stayed = time within landed", "heights = height at (rises of force through 2 N)",
+        "fit = height fitted by p * exp(-time / q) + r, from each let_go for 0.6 s", "q_ = q of fit", "bent = force fitted by a * time + b, from each landed for 0.3 s", "a_ = a of bent",
     ]  # fmt: skip
     _, whole = worked([*LINES, *more], block)
     _, pieces = worked([*LINES, *more], block, cuts)
@@ -128,6 +130,15 @@ def test_every_form_gives_the_same_bits_for_every_way_of_cutting(
 # random workings: whatever the checker lets through is worked out without an exception
 
 NUMBERS = {"time": ["0.2 s", "50 ms", "3 s", "0 s"], "level": ["0.4", "1", "2.2", "2 N"], "depth": ["0.1", "0.1 N"], "number of readings": ["1", "4", "5"]}  # fmt: skip
+FORMULAS = [
+    "p * exp(-time / q) + r",
+    "p + q * time",
+    "p * rise + q",
+    "p * sin(q * time + r)",
+    "p / (1 + (rise / q)^2)",
+    "p + rise",
+]
+ENDS = ["", "", ", q held at 1.5", ", from each let_go for 0.5 s", " over rise > 0.4"]
 PURE = ["pull = force / 1 N", "rise = height / 1 m", "warm = (temp - 20 °C) / 1 K"]
 
 
@@ -181,6 +192,11 @@ def written(dice: random.Random, form: Form, depth: int) -> str:
 def test_what_the_checker_lets_through_never_fails(seed: int, cuts: list[int], length: int) -> None:
     dice = random.Random(seed)
     lines = [*NAMED, *PURE, *(f"w{k} = {drawn(dice, 3)}" for k in range(20))]
+    lines += [
+        f"{name} = {drawn(dice, 1, 'series')} fitted by {dice.choice(FORMULAS)}{dice.choice(ENDS)}"
+        for name in ("f1", "f2")
+    ]
+    lines += ["g1 = p of f1", "g2 = q of f2"]
     lines = [each for each in lines if len(each) < 500]
     workings = check(lines, CHANNELS)
     kept = [line.text for line in workings.lines if not line.trouble]

@@ -25,7 +25,7 @@ from common_bench.model.measured import Measured, read_measured, written
 from common_bench.model.plan_file import plan_from_text, plan_to_text, shipped_plan
 from common_bench.model.trouble import Trouble
 from common_bench.model.uncertainty import combined, coverage_factor
-from common_bench.workings.evaluate import number_from
+from common_bench.workings.over import number_from
 from simulated import TRUTHS, Truth, points_of
 from test_trust import worked
 
@@ -190,7 +190,8 @@ def test_a_pace_that_changes_is_told() -> None:
     t = np.arange(3000) * 0.02
     slowing = np.sin(2 * np.pi * (0.8 * t - 0.002 * t**2))
     from common_bench.model.block import Block, Series
-    from common_bench.workings.evaluate import Evaluator, check, over_span
+    from common_bench.workings.evaluate import Evaluator, check
+    from common_bench.workings.over import over_span
     from common_bench.workup.findings import findings_of
 
     for signal, changes in ((slowing, True), (np.sin(2 * np.pi * 0.8 * t), False)):

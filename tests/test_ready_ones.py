@@ -7,7 +7,8 @@ import pytest
 
 from common_bench.model.block import Block, Events, Series
 from common_bench.model.units import conversion
-from common_bench.workings.evaluate import Evaluator, check, over_span
+from common_bench.workings.evaluate import Evaluator, check
+from common_bench.workings.over import over_span
 from common_bench.workings.ready import ReadyLines, ready_ones
 
 

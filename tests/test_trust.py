@@ -9,7 +9,8 @@ from common_bench.fits.straight_line import straight_line
 from common_bench.model.block import Block, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import WorkingTrouble
-from common_bench.workings.evaluate import Evaluator, check, gathered, number_from, over_span
+from common_bench.workings.evaluate import Evaluator, check, gathered
+from common_bench.workings.over import number_from, over_span
 from common_bench.workings.spans import number_over
 from promises import PROMISES, Promise
 

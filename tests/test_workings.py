@@ -14,7 +14,8 @@ from common_bench.model.measured import Measured
 from common_bench.model.plan_file import shipped_plan
 from common_bench.model.trouble import FindingTrouble, WorkingTrouble
 from common_bench.standins.pendulum import GRAVITY, Pendulum
-from common_bench.workings.evaluate import Evaluator, Workings, check, gathered, number_from, over_span
+from common_bench.workings.evaluate import Evaluator, Workings, check, gathered
+from common_bench.workings.over import number_from, over_span
 from common_bench.workings.reading import DEEPEST, LONGEST_WORKING, read_working
 from common_bench.workup.findings import findings_of
 

@@ -35,10 +35,11 @@ class Columns(NamedTuple):
     columns: dict[str, ColumnOf]
 
 
-def columns_from(path: Path) -> Columns:
+def columns_from(path: Path, *, timed: bool = True) -> Columns:
     """The first line names the columns, each with its unit in brackets, as `load (counts)`; the first is the time, in s
     where its header says nothing else, or as ISO 8601 tells it. `u_load` gives the standard uncertainties of `load`. Parted by commas, semicolons
-    or tabs; lines that begin with # are remarks. Raises FileTrouble with the line."""
+    or tabs; lines that begin with # are remarks. timed: False where the first column may be anything and `t` only counts the
+    rows. Raises FileTrouble with the line."""
     try:
         text = path.read_text("utf-8-sig")
     except (OSError, UnicodeDecodeError) as fault:
@@ -61,15 +62,15 @@ def columns_from(path: Path) -> Columns:
     for row, found in enumerate(cells):
         for at, cell in enumerate(found[: len(names)]):
             where = f"{path}, line {lines[row + 1][0]}"
-            values[at, row] = _time(cell, where) if at == 0 else _number(cell, names[at], where, mark)
-    return _placed(path, names, units, values)
+            values[at, row] = _time(cell, where) if at == 0 and timed else _number(cell, names[at], where, mark)
+    return _placed(path, names, units, values, timed=timed)
 
 
-def _placed(path: Path, names: list[str], units: list[str], values: Floats) -> Columns:
+def _placed(path: Path, names: list[str], units: list[str], values: Floats, *, timed: bool) -> Columns:
     unit = units[0] or "s"
-    if not same_kind(unit, "s"):
+    if timed and not same_kind(unit, "s"):
         raise FileTrouble("table-without-time", where=str(path), name=names[0], unit=unit)
-    t = values[0] * conversion(unit, "s")[0]
+    t = values[0] * conversion(unit, "s")[0] if timed else np.arange(values.shape[1], dtype=float)
     back = np.flatnonzero(~(np.diff(t) >= 0) | ~np.isfinite(t[1:]))
     if len(back) or not np.isfinite(t[0]):
         raise FileTrouble("table-time-goes-back", where=str(path), row=int(back[0]) + 2 if len(back) else 1)
@@ -79,7 +80,7 @@ def _placed(path: Path, names: list[str], units: list[str], values: Floats) -> C
         {
             name: ColumnOf(units[at], values[at], stated.get(name))
             for at, name in enumerate(names)
-            if at and name and not (name.startswith(STATED) and name.removeprefix(STATED) in names)
+            if (at or not timed) and name and not (name.startswith(STATED) and name.removeprefix(STATED) in names)
         },
     )
 

@@ -125,6 +125,11 @@ OFFERS = {
         "Scout",
     ),
     "store": ("LessonStore",),
+    "table_fit": (
+        "fit_json",
+        "fit_lines",
+        "fitted_table",
+    ),
     "table_work": (
         "result_json",
         "result_words",

@@ -7,7 +7,7 @@ from common_bench.lesson.plan_editing import PlanLine
 from common_bench.lesson.words import shown
 from common_bench.model.measured import NO_VALUE
 from common_bench.model.trouble import Trouble
-from common_bench.workings.evaluate import number_from
+from common_bench.workings.over import number_from
 
 
 def line_value(lesson: OpenLesson, group: int, line: PlanLine) -> str:

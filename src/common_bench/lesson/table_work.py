@@ -12,7 +12,8 @@ from common_bench.exchange.columns import Columns, columns_from
 from common_bench.model.block import Block, Events, Series, Source
 from common_bench.model.measured import written
 from common_bench.reading.gaps import GapFinder
-from common_bench.workings.evaluate import Evaluator, Workings, check, over_span
+from common_bench.workings.evaluate import Evaluator, Workings, check
+from common_bench.workings.over import over_span
 from common_bench.workings.reading import WORDS
 from common_bench.workings.spans import NumberOf
 

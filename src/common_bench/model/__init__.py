@@ -134,6 +134,7 @@ OFFERS = {
         "power",
         "product",
         "same_kind",
+        "text_of",
         "unit",
     ),
     "visible": (

@@ -28,7 +28,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
 from common_bench.model.uncertainty import as_normal, combined
 from common_bench.model.units import counts_from_own_zero, interval_of
-from common_bench.workings.evaluate import number_from
+from common_bench.workings.over import number_from
 
 LEAST_GROUPS = 3
 LEAST_COMPARED = 2

@@ -9,7 +9,8 @@ import numpy as np
 
 from common_bench.model.block import Bools, Events, Floats, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
-from common_bench.workings.kinds import ANGLES, CONSTANTS, TO_ANGLES, constant
+from common_bench.workings.fit_units import constant
+from common_bench.workings.kinds import ANGLES, CONSTANTS, TO_ANGLES
 from common_bench.workings.reading import Node
 from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import Value

@@ -9,15 +9,14 @@ from typing import Any
 
 import numpy as np
 
-from common_bench.model.block import Block, Events, Rows, Series, Source, joined
-from common_bench.model.measured import Measured
-from common_bench.model.trouble import FindingTrouble, WorkingTrouble
+from common_bench.model.block import Block, Events, Rows, Series, joined
+from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.units import same_kind
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, TIME, kind_in, kind_of
+from common_bench.workings.line_fits import FitEach, FitsAt, LineFit
 from common_bench.workings.reading import Node, Read, read_working
-from common_bench.workings.second_order import by_simulation
 from common_bench.workings.shapes import Kind
 from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import Together, Value
@@ -99,7 +98,7 @@ class Evaluator:
             inner_name(line.name, node): node
             for line in workings.lines
             if line.read and line.kind and line.kind.late
-            for node in _inner_nodes(line.read.expression)
+            for node in self._late_nodes(workings, line)
         }
         self._channels, self._raw = workings.channels, workings.raw
         self._kinds = workings.kinds
@@ -122,11 +121,21 @@ class Evaluator:
             assert line.read is not None
             assert line.kind is not None
             self._line = line.name
-            self._values[line.name] = shown_in(self._of(line.read.expression), line.kind.unit)
+            value = self._of(line.read.expression)
+            self._values[line.name] = value if isinstance(value, FitsAt) else shown_in(value, line.kind.unit)
         for name, node in self._inner.items():
             self._line = name.partition(INNER)[0]
             self._values[name] = self._of(node)
-        return {name: value for name, value in self._values.items() if not isinstance(value, NumberOf)}
+        return {name: value for name, value in self._values.items() if isinstance(value, Series | Events)}
+
+    @staticmethod
+    def _late_nodes(workings: Workings, line: Working) -> list[Node]:
+        assert line.read is not None
+        if line.kind is not None and line.kind.shape == "fit":
+            fit = line_fit(line.name, workings.kinds, workings.channels, workings.raw)
+            named = [each for each in fit.needed if each.form == "name" and each.word in workings.kinds]
+            return [each for each in fit.needed if each not in named]
+        return _inner_nodes(line.read.expression)
 
     def _of(self, node: Node) -> Value:
         if id(node) not in self._found:
@@ -140,6 +149,12 @@ class Evaluator:
             return self._named(node.word)
         if node.table is not None and not node.table.each:
             return self._stepped(node, node.table)
+        if node.form == "fitted":
+            return self._fitted(node)
+        if node.form == "parameter":
+            fits = self._values[node.operands[0].word]
+            assert isinstance(fits, FitsAt)
+            return fits.of(node.word)
         operands = [self._of(each) for each in node.operands]
         if len(operands) > 1:
             operands = self._together.setdefault(id(node), Together(len(operands))).push(operands)
@@ -193,6 +208,21 @@ class Evaluator:
         found: Value = self._steps[place].push(*values, self._block)
         return found
 
+    def _fitted(self, node: Node) -> Value:
+        """Fits from each event; those over a span are left for then."""
+        place = id(node), ""
+        if place not in self._steps:
+            line = line_fit(self._line, self._kinds, self._channels, self._raw)
+            assert line.each is not None
+            seconds = self._of(line.each.operands[1])
+            held = {name: self._of(each) for name, each in line.held.items()}
+            assert isinstance(seconds, NumberOf)
+            numbers = {name: each for name, each in held.items() if isinstance(each, NumberOf)}
+            self._steps[place] = FitEach(line, seconds.to("s").value, numbers), line
+        step, line = self._steps[place]
+        events = self._of(line.each.operands[0])
+        return step.push([self._of(each) for each in line.needed], events)
+
     def _maker(self, node: Node) -> Node:
         """The node that finds the events which a node names."""
         made = self._kinds[node.word].made if node.form == "name" else node
@@ -205,6 +235,12 @@ class Evaluator:
         if events is None:
             return 0.0
         return kind_in(events, self._line, self._kinds, self._channels, self._raw).delay
+
+
+def line_fit(name: str, kinds: Mapping[str, Kind], channels: Mapping[str, str], raw: Mapping[str, str]) -> LineFit:
+    """The checked line `name`, which fits, taken apart."""
+    before = {other: kind for other, kind in kinds.items() if other != name}
+    return LineFit(name, kinds[name], lambda node: kind_in(node, name, before, channels, raw))
 
 
 def inner_name(line: str, node: Node) -> str:
@@ -237,60 +273,3 @@ def gathered(pieces: Sequence[Mapping[str, Series | Events]]) -> dict[str, Serie
                 {s: np.concatenate([each.parts.get(s, np.zeros(len(each))) for each in events]) for s in sources},
             )
     return whole
-
-
-def over_span(
-    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]
-) -> dict[str, NumberOf]:
-    """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s)."""
-    numbers: dict[str, NumberOf] = {}
-    found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
-
-    def over(node: Node, form: Form) -> NumberOf:
-        assert form.over is not None
-        names = [inner_name(within_line, node)]
-        if form.step is None:
-            names = [each.word if each.word in results else inner_name(within_line, each) for each in node.operands]
-        if any(each not in results for each in names):  # nothing has been heard
-            raise FindingTrouble("no-value-in-span", word=form.name)
-        number: NumberOf = form.over(span, " against ".join(names), *[results[each] for each in names])
-        return number
-
-    def of(node: Node) -> Value:
-        if node.table is not None and node.table.over is not None:
-            if id(node) not in found:
-                found[id(node)] = over(node, node.table)
-            return found[id(node)]
-        if node.form == "name" and node.word in numbers:
-            return numbers[node.word]
-        return elementwise(node, [of(each) for each in node.operands], within_line)
-
-    within_line = ""
-    for line in workings.lines:
-        if line.read and line.kind and line.kind.shape == "number":
-            within_line = line.name
-            value = shown_in(of(line.read.expression), line.kind.unit)
-            assert isinstance(value, NumberOf)
-            numbers[line.name] = by_simulation(line.read.expression, line.kind.unit, value, of, line.name)
-    return numbers
-
-
-def number_from(text: str, names: Mapping[str, Measured]) -> Measured:
-    """The value of one expression or working over named values, independent of each other.
-
-    Raises WorkingTrouble where it cannot be read, checked or worked out.
-    """
-    read = read_working(text if "=" in text else f"value = {text}")
-    kind = kind_of(read, {name: Kind("number", each.unit) for name, each in names.items()}, {})
-
-    def of(node: Node) -> Value:
-        if node.form == "name" and node.word in names:
-            given = names[node.word]
-            known = math.isfinite(given.u)
-            source = Source(node.word, True, "", given.dof if known else 0.0)
-            return NumberOf(given.value, given.unit, {source: given.u if known else 1.0})
-        return elementwise(node, [of(each) for each in node.operands], read.name)
-
-    value = shown_in(of(read.expression), kind.unit)
-    assert isinstance(value, NumberOf)
-    return by_simulation(read.expression, kind.unit, value, of, read.name).measured

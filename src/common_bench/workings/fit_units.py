@@ -28,7 +28,9 @@ class _Units:
         self.rules: list[tuple[Powers, Any]] = []  # powers of unknown units, and what they come to
 
     def alike(self, left: tuple[Any, Powers], right: tuple[Any, Powers]) -> None:
-        powers = {name: left[1].get(name, Fraction(0)) - right[1].get(name, Fraction(0)) for name in {**left[1], **right[1]}}
+        powers = {
+            name: left[1].get(name, Fraction(0)) - right[1].get(name, Fraction(0)) for name in {**left[1], **right[1]}
+        }
         self.rules.append(({name: each for name, each in powers.items() if each}, right[0] / left[0]))
 
     def of(self, node: Node) -> tuple[Any, Powers]:
@@ -44,7 +46,9 @@ class _Units:
         if node.form in ("multiply", "divide"):
             left, right = (self.of(each) for each in node.operands)
             sign = 1 if node.form == "multiply" else -1
-            powers = {n: left[1].get(n, Fraction(0)) + sign * right[1].get(n, Fraction(0)) for n in {**left[1], **right[1]}}
+            powers = {
+                n: left[1].get(n, Fraction(0)) + sign * right[1].get(n, Fraction(0)) for n in {**left[1], **right[1]}
+            }
             return left[0] * right[0] ** sign, powers
         if node.form == "negate" or (node.form == "function" and node.word == "abs"):
             return self.of(node.operands[0])
@@ -62,7 +66,7 @@ class _Units:
 
     def _power(self, node: Node) -> tuple[Any, Powers]:
         base = self.of(node.operands[0])
-        by = 0.5 if node.form == "function" else _number(node.operands[1])
+        by = 0.5 if node.form == "function" else constant(node.operands[1])
         if by is None:
             self.alike(base, (unit(""), {}))
             self.alike(self.of(node.operands[1]), (unit(""), {}))
@@ -71,10 +75,17 @@ class _Units:
         return base[0] ** float(share), {name: each * share for name, each in base[1].items()}
 
 
-def _number(node: Node) -> float | None:
-    from common_bench.workings.kinds import constant
-
-    return constant(node)
+def constant(node: Node) -> float | None:
+    """The value of an expression of plain numbers, None where it is not one."""
+    if node.form == "quantity" and not node.unit and not node.u:
+        return node.value
+    if node.form == "negate":
+        inner = constant(node.operands[0])
+        return None if inner is None else -inner
+    if node.form == "divide":
+        over, under = constant(node.operands[0]), constant(node.operands[1])
+        return over / under if over is not None and under else None
+    return None
 
 
 def units_of(

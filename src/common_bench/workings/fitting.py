@@ -16,9 +16,11 @@ from typing import NamedTuple
 
 import numpy as np
 
-from common_bench.model.block import Floats, Series, Source
+from common_bench.model.block import Events, Floats, Series, Source
 from common_bench.model.trouble import FindingTrouble
+from common_bench.model.units import conversion
 from common_bench.workings.arithmetic import elementwise, shown_in
+from common_bench.workings.compiled import NotCompiled, Worked, as_array, compiled
 from common_bench.workings.reading import Node
 from common_bench.workings.repeated import mean_of_readings
 from common_bench.workings.spans import Note, NumberOf
@@ -27,6 +29,7 @@ from common_bench.workings.streams import Value
 THINNED = 240  # readings by which starts are tried
 SIZES = np.geomspace(1e-3, 1e3, 37)  # of a parameter, in what its unit is measured by
 MOST_STARTS, BEST = 1600, 4
+TURNED = 1e-6  # of the squares, by which a start with a sign the other way must be better, as in a sine turned round
 MOVED = 1e-6  # of a parameter's size, by which derivatives are taken
 TURNS = 3  # rounds in which the formula's steepness and the weights are brought together
 UNUSUAL = 2.0  # residuals that resemble their neighbours: half as many independent ones
@@ -43,7 +46,7 @@ class Formulated:
     name: str
 
 
-class Fit(NamedTuple):
+class FoundFit(NamedTuple):
     """values: of the free parameters; parts: source -> what it moves them by; chi_square over dof; residuals (n,) at t (n,); sd: their size."""
 
     values: dict[str, float]
@@ -75,11 +78,41 @@ class _Problem:
         self.what, self.y, self.leaves, self.began = what, y, leaves, began
         self.names = list(what.free)
         self.time = Series(y.t, y.t - began, "s")
+        self._quick = self._compile()
+
+    def _compile(self) -> tuple[Worked, float, float] | None:
+        """A quick function for parameters, leaves and the time, and what brings it to the unit of what is fitted."""
+        what, places = self.what, list(self.leaves)
+
+        def inputs(node: Node) -> tuple[int, str] | None:
+            if id(node) in self.leaves:
+                leaf = self.leaves[id(node)]
+                assert not isinstance(leaf, Events)
+                return len(self.names) + places.index(id(node)), leaf.unit
+            if node.form != "name":
+                return None
+            if node.word in self.names:
+                return self.names.index(node.word), what.free[node.word]
+            if node.word in what.held:
+                return len(self.names) + len(places) + list(what.held).index(node.word), what.held[node.word].unit
+            return (len(self.names) + len(places) + len(what.held), "s") if node.word == "time" else None
+
+        try:
+            made, unit = compiled(what.formula, inputs)
+        except NotCompiled:
+            return None
+        return made, *conversion(unit, what.unit)
 
     def of(self, p: Sequence[float], leaves: Mapping[int, Value] | None = None) -> Floats:
         """(n,) what the formula gives, in the unit of what is fitted."""
-        given = {n: NumberOf(float(v), self.what.free[n]) for n, v in zip(self.names, p, strict=True)}
         own = leaves or self.leaves
+        if self._quick is not None:
+            made, factor, offset = self._quick
+            values = [each.value if isinstance(each, NumberOf) else each.values for each in own.values()]  # type: ignore[union-attr]
+            held = [each.value for each in self.what.held.values()]
+            with np.errstate(all="ignore"):
+                return as_array(made([*p, *values, *held, self.time.values]), len(self.y)) * factor + offset
+        given = {n: NumberOf(float(v), self.what.free[n]) for n, v in zip(self.names, p, strict=True)}
 
         def value(node: Node) -> Value:
             if id(node) in own:
@@ -107,7 +140,7 @@ class _Problem:
             up, down = p.copy(), p.copy()
             up[at] += step
             down[at] -= step
-            rows.append((self.of(up) - self.of(down)) / (2 * step))
+            rows.append((self.of(up.tolist()) - self.of(down.tolist())) / (2 * step))
         return np.array(rows)
 
     def steepness(self, p: Floats) -> list[tuple[Series, Floats]]:
@@ -135,7 +168,7 @@ class _Problem:
 
 def fitted(
     what: Formulated, y: Series, leaves: Mapping[int, Value], began: float, start: Mapping[str, float] | None = None
-) -> Fit:
+) -> FoundFit:
     """y: (n,) what is fitted, in `what.unit`; leaves: the parts of the formula without parameters, by node, at the same
     readings; began: s, from which `time` counts. Raises FindingTrouble where nothing fits."""
     problem, count = _Problem(what, y, leaves, began), len(what.free)
@@ -166,7 +199,7 @@ def _sizes(problem: _Problem, p: Floats) -> Floats:
     return np.where(p != 0, np.abs(p), scale)
 
 
-def _judged(problem: _Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool) -> Fit:
+def _judged(problem: _Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool) -> FoundFit:
     y, names, what = problem.y, problem.names, problem.what
     residuals = y.values - problem.of(p.tolist())
     n, count = len(y), len(p)
@@ -204,7 +237,7 @@ def _judged(problem: _Problem, p: Floats, size: Floats, weights: Floats, *, stat
                 parts[source] = parts.get(source, np.zeros(count)) - gain @ (steep * share)
     values = dict(zip(names, p.tolist(), strict=True))
     sd = float(np.sqrt((residuals**2).sum() / dof))
-    return Fit(values, what.free, parts, chi_square if stated else float("nan"), dof, y.t, residuals, sd, notes)
+    return FoundFit(values, what.free, parts, chi_square if stated else float("nan"), dof, y.t, residuals, sd, notes)
 
 
 def _refined(problem: _Problem, weights: Floats, start: Floats) -> Floats | None:
@@ -230,18 +263,30 @@ def _started(problem: _Problem, weights: Floats) -> Floats:
     small = problem.thinned(THINNED)
     plain = _plain_ones(small)
     others = [name for name in small.names if name not in plain]
-    tried = sorted(_tries(small, plain, others), key=lambda each: each[0])
+    tried = sorted(_tries(small, plain, others), key=lambda each: each[0] * (1 + TURNED * float(np.sum(each[1] < 0))))
     best: tuple[float, Floats] | None = None
     for _, start in tried[: BEST if others else 1]:
         found = _refined(problem, weights, start)
         if found is None:
             continue
         left = float((((problem.of(found.tolist()) - problem.y.values) * weights) ** 2).sum())
+        left *= 1 + TURNED * float(np.sum(found < 0))
         if best is None or left < best[0]:
             best = left, found
     if best is None:
         raise FindingTrouble("fit-says-nothing", name=problem.what.name)
-    return best[1]
+    return _turned(problem, weights, *best)
+
+
+def _turned(problem: _Problem, weights: Floats, left: float, p: Floats) -> Floats:
+    """With the signs that people expect, where others fit as well."""
+    for at in np.flatnonzero(p < 0).tolist():
+        other = p.copy()
+        other[at] = -other[at]
+        its = float((((problem.of(other.tolist()) - problem.y.values) * weights) ** 2).sum())
+        if its <= left * (1 + TURNED):
+            p = other
+    return p
 
 
 def _plain_ones(problem: _Problem) -> list[str]:
@@ -322,7 +367,7 @@ def _paces(problem: _Problem, unit: str) -> Floats:
     from common_bench.model.units import conversion, same_kind
 
     t, v = problem.y.t, problem.y.values
-    if len(t) < 8 or not same_kind(unit, "s") and not same_kind(unit, "1/s"):
+    if len(t) < 8 or (not same_kind(unit, "s") and not same_kind(unit, "1/s")):
         return np.empty(0)
     even = np.interp(np.linspace(t[0], t[-1], len(t)), t, v)
     spectrum = np.abs(np.fft.rfft((even - even.mean()) * np.hanning(len(t)), 4 * len(t)))
@@ -349,5 +394,3 @@ def _solved(problem: _Problem, p: Floats, plain: list[int], y: Floats) -> tuple[
         base = base + design @ p[plain]
     left = float(((y - base) ** 2).sum())
     return (left, p) if np.isfinite(left) else None
-
-

@@ -16,15 +16,25 @@ from common_bench.model.units import (
     product,
     unit,
 )
+from common_bench.workings.fit_kinds import kind_of_fit, kind_of_parameter
+from common_bench.workings.fit_units import constant
 from common_bench.workings.forms import Form
 from common_bench.workings.reading import Node, Read
-from common_bench.workings.shapes import NO_UNIT, SHAPE_WORDS, AskedForm, Kind, fitting, refusal, refuse_logarithms
+from common_bench.workings.shapes import (
+    LONGEST_WINDOW,
+    NO_UNIT,
+    SHAPE_WORDS,
+    AskedForm,
+    Kind,
+    fitting,
+    refusal,
+    refuse_logarithms,
+)
 
 CONSTANTS = {"pi": 3.141592653589793, "π": 3.141592653589793}
 TIME = "time"  # since the run began, where nothing else has that name
 ANGLES = ("sin", "cos", "tan")
 TO_ANGLES = ("asin", "acos", "atan")
-LONGEST_WINDOW = 60.0  # s
 MOST_IN_WINDOW = 999  # readings
 
 
@@ -41,6 +51,8 @@ def kind_of(
     Raises WorkingTrouble with the place, both kinds or units, and a correction where one is likely.
     """
     found = _Check(read.name, names, channels, refused, raw or {}).of(read.expression)
+    if read.unit and found.shape == "fit":
+        raise refusal("fit-is-no-quantity", read.expression)
     if read.unit:
         known_unit(read.unit, read.expression)
         try:
@@ -128,6 +140,25 @@ class _Check:
         case = "near" if near else "some" if known else "none"
         raise refusal("no-such-channel", node, name=node.word, near=near[0] if near else "", known=known, case=case)
 
+    def _fitted(self, node: Node) -> Kind:
+        return kind_of_fit(node, self)
+
+    def _parameter(self, node: Node) -> Kind:
+        return kind_of_parameter(node, self)
+
+    def known(self, name: str) -> bool:
+        """Whether a name is something already, and no parameter of a fit."""
+        return name in self.names or name in CONSTANTS or name in self.raw or name == TIME
+
+    def with_numbers(self, units: Mapping[str, str]) -> _Check:
+        """The same with more names of single numbers."""
+        more = {name: Kind("number", each) for name, each in units.items()}
+        return _Check(self.name, {**self.names, **more}, self.channels, self.refused, self.raw)
+
+    def value(self, node: Node) -> Kind:
+        """A quantity or number."""
+        return self._value(node)
+
     # forms of the table
 
     def _form(self, node: Node, form: Form) -> Kind:
@@ -153,8 +184,8 @@ class _Check:
         """The kinds of operands that are worked out value by value, and a kind with the shape that comes out."""
         kinds = [self.of(each) for each in operands]
         for kind, operand in zip(kinds, operands, strict=True):
-            if kind.shape == "events":
-                raise refusal("events-are-no-quantity", operand)
+            if kind.shape in ("events", "fit"):
+                raise refusal("events-are-no-quantity" if kind.shape == "events" else "fit-is-no-quantity", operand)
         timed = [kind for kind in kinds if kind.shape != "number"]
         first = timed[0] if timed else kinds[0]
         for other in timed[1:]:
@@ -219,8 +250,8 @@ class _Check:
 
     def _value(self, node: Node) -> Kind:
         kind = self.of(node)
-        if kind.shape == "events":
-            raise refusal("events-are-no-quantity", node)
+        if kind.shape in ("events", "fit"):
+            raise refusal("events-are-no-quantity" if kind.shape == "events" else "fit-is-no-quantity", node)
         if kind.condition:
             raise refusal("condition-as-quantity", node)
         return kind
@@ -321,16 +352,3 @@ SHAPES_TAKEN = {
     "quantity": ("series", "at events", "number"),
     "condition": ("series", "number", "at events"),
 }
-
-
-def constant(node: Node) -> float | None:
-    """The value of an expression of plain numbers, None where it is not one."""
-    if node.form == "quantity" and not node.unit and not node.u:
-        return node.value
-    if node.form == "negate":
-        inner = constant(node.operands[0])
-        return None if inner is None else -inner
-    if node.form == "divide":
-        over, under = constant(node.operands[0]), constant(node.operands[1])
-        return over / under if over is not None and under else None
-    return None

@@ -10,7 +10,8 @@ import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Series
 from common_bench.model.trouble import Trouble
-from common_bench.workings.evaluate import Evaluator, Working, check, over_span
+from common_bench.workings.evaluate import Evaluator, Working, check
+from common_bench.workings.over import over_span
 from common_bench.workings.reading import Node
 from common_bench.workings.table import FORMS
 

@@ -178,6 +178,10 @@ def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:
     way = _ways().get(form)
     if way is not None:
         return Node(way.form.name, operands, way.form.opening, slots=way.slots, table=way.form, **place)
+    if form == "parameter":
+        at = tree.children[1]
+        fit = Node("name", word=words[1], start=at.start_pos, end=at.end_pos)
+        return Node(form, (fit,), words[0], **place)
     if form == "calibrated":
         words = [words[1][1:-1] if words[1][0] in '"“' else words[1]]
     return Node(form, operands, words[0].rstrip(" (") if words else "", **place)

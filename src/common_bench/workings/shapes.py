@@ -14,14 +14,16 @@ if TYPE_CHECKING:
     from common_bench.workings.forms import Form
     from common_bench.workings.reading import Node
 
-Shape = Literal["series", "events", "at events", "number"]
+Shape = Literal["series", "events", "at events", "number", "fit"]
 SHAPE_WORDS = {
     "series": "a quantity over time",
     "events": "events (times)",
     "at events": "one value for each event",
     "number": "a single number",
+    "fit": "a fit, of which its parameters are numbers",
 }
 NO_UNIT = "a pure number"
+LONGEST_WINDOW = 60.0  # s
 
 
 @dataclass(frozen=True)
@@ -40,7 +42,8 @@ class Kind:
     delay: float = 0.0
     readings: int = 0
     value: float | None = None
-    made: Node | None = None  # the node that finds the events
+    made: Node | None = None  # the node that finds the events, or that fits
+    parameters: tuple[tuple[str, str], ...] = ()  # of a fit, with their units
 
     @property
     def words(self) -> str:

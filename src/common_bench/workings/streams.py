@@ -7,13 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Ints, Rows, Series, joined
 from common_bench.workings.spans import NumberOf
 
-Value = Series | Events | NumberOf
+Value = Series | Events | NumberOf | Any  # or fits at events
 
 KNOWN_BY = 8  # readings of each of two columns, by which it is told whether they come in lines of their own
 TOGETHER = 0.5  # share of the slower one's readings, from which on two columns share their lines

@@ -3,7 +3,10 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
-    "findings": ("findings_of",),
+    "findings": (
+        "findings_of",
+        "note_words",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -7,7 +7,8 @@ from collections.abc import Mapping, Sequence
 from common_bench.model.block import Events, Series, Source
 from common_bench.model.run import Finding, Share
 from common_bench.model.trouble import FindingTrouble
-from common_bench.workings.evaluate import Workings, over_span
+from common_bench.workings.evaluate import Workings
+from common_bench.workings.over import over_span
 from common_bench.workings.reading import Node
 from common_bench.workings.spans import Note
 
@@ -62,6 +63,7 @@ def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:
 NOTES = {
     "alike": "neighbours resemble each other: as good as {size:.0f} independent ones",
     "pace-changes": "the pace changes in this span",
+    "residuals-alike": "the residuals go up and down together (as good as {size:.0f} independent ones): this curve is not the whole story",
     "first-order": "first order does not hold here: the uncertainty comes from a simulation",
 }
 

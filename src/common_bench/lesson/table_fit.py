@@ -1,0 +1,106 @@
+"""A fit on a table, without a lesson: what `common-bench fit` does."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from common_bench.exchange.columns import Columns, columns_from
+from common_bench.model.block import Series, Source
+from common_bench.model.measured import written
+from common_bench.model.trouble import FileTrouble
+from common_bench.model.units import conversion, same_kind
+from common_bench.workings.evaluate import check, line_fit
+from common_bench.workings.fitting import FoundFit
+from common_bench.workings.line_fits import chosen_rows
+from common_bench.workings.over import number_from, numbers_of
+from common_bench.workings.reading import WORDS
+from common_bench.workings.spans import NumberOf
+from common_bench.workup.findings import note_words
+
+NAME = "the_fit"
+
+
+def fitted_table(path: Path, text: str, *, x: str = "", held: Sequence[str] = ()) -> FoundFit:
+    """`Y = FORMULA` of a table's columns; x: the column that `time` stands for, the first where none is named; held: as `c=0 V`. Raises
+    FileTrouble, WorkingTrouble and FindingTrouble."""
+    table = columns_from(path, timed=False)
+    y, sign, formula = text.partition("=")
+    if not sign or not formula.strip():
+        raise FileTrouble("fit-needs-formula")
+    if x and x not in table.columns:
+        raise FileTrouble("table-without-column", where=str(path), name=x, known=", ".join(table.columns))
+    clauses = "".join(
+        f", {name.strip()} held at {value.strip()}" for name, _, value in (each.partition("=") for each in held)
+    )
+    own = [name for name in table.columns if name.isidentifier() and name not in WORDS and name != "time"]
+    if y.strip() not in own:
+        raise FileTrouble("table-without-column", where=str(path), name=y.strip(), known=", ".join(own))
+    lines = [
+        *(f'{name} = calibrated "{name}"' for name in own),
+        f"{NAME} = {y.strip()} fitted by {formula.strip()}{clauses}",
+    ]
+    workings = check(lines, {name: each.unit for name, each in table.columns.items()})
+    if workings.troubles:
+        raise workings.troubles[0]
+    line = line_fit(NAME, workings.kinds, workings.channels, workings.raw)
+    t = _x(table, x or next(iter(table.columns)), path, asked="time" in formula)
+    series = {name: _series(table, name, t) for name in own}
+    values = [series[node.word] if node.word in series else numbers_of(node) for node in line.needed]
+    keep = np.isfinite(t) & np.all([np.isfinite(each.values) for each in values if isinstance(each, Series)], axis=0)
+    rows = np.flatnonzero(keep)
+    first = values[0]
+    assert isinstance(first, Series)
+    leaves = [chosen_rows(each, rows) if isinstance(each, Series) else each for each in values[1:]]
+    given = {name: _held(str(value)) for name, _, value in (each.partition("=") for each in held)}
+    return line.fit(chosen_rows(first, rows), list(leaves), {name.strip(): each for name, each in given.items()}, 0.0)
+
+
+def _held(text: str) -> NumberOf:
+    told = number_from(text.strip(), {})
+    return NumberOf(told.value, told.unit, {Source(f"held at {text}", True): told.u} if told.u > 0 else {})
+
+
+def _x(table: Columns, name: str, path: Path, *, asked: bool) -> np.ndarray:
+    column = table.columns[name]
+    if not asked:
+        return table.t
+    if column.unit and not same_kind(column.unit, "s"):
+        raise FileTrouble("table-without-time", where=str(path), name=name, unit=column.unit)
+    return column.values * (conversion(column.unit, "s")[0] if column.unit else 1.0)
+
+
+def _series(table: Columns, name: str, t: np.ndarray) -> Series:
+    column = table.columns[name]
+    parts = {} if column.u is None else {Source(f"readings of {name}", False): column.u}
+    return Series(t, column.values, column.unit, parts)
+
+
+def fit_json(fit: FoundFit) -> dict[str, Any]:
+    """The object that `fit --json` prints; chi_square is null where no uncertainties are stated."""
+    numbers = {name: fit.number(name).measured for name in fit.values}
+    return {
+        "parameters": {name: {"value": each.value, "u": each.u, "unit": each.unit} for name, each in numbers.items()},
+        "covariance": fit.covariance.tolist(),
+        "chi_square": fit.chi_square,
+        "dof": fit.dof,
+        "residual_sd": fit.sd,
+        "n": len(fit.t),
+        "words": fit_lines(fit),
+    }
+
+
+def fit_lines(fit: FoundFit) -> list[str]:
+    """The fit in words: each parameter, how far the readings lie from the curve, what is to be told with it."""
+    lines = [f"{name} = {fit.number(name).measured}" for name in fit.values]
+    lines.append(f"{len(fit.t)} readings, {written(fit.sd, 0.05 * fit.sd)} from the curve (standard deviation)")
+    if np.isfinite(fit.chi_square):
+        spread = (2 * fit.dof) ** 0.5
+        how = "as far as they say" if abs(fit.chi_square - fit.dof) <= 2 * spread else "farther than they say" if fit.chi_square > fit.dof else "nearer than they say"  # fmt: skip
+        lines.append(
+            f"chi-square {fit.chi_square:.4g} for {fit.dof} degrees of freedom (expected {fit.dof} ± {spread:.2g}): {how}"
+        )
+    return [*lines, *map(note_words, fit.notes)]
