@@ -58,7 +58,7 @@ CURVES = {
 @pytest.mark.parametrize("kind", CURVES)
 def test_a_known_truth_is_found_again_as_often_as_the_intervals_say(kind: str) -> None:
     formula, true, curve = CURVES[kind]
-    held, trials = 0, 12
+    held, trials = 0, 6
     for seed in range(trials):
         dice = np.random.default_rng(seed)
         found = fit(formula, curve(true) + dice.normal(0, 0.02, len(T)), X, 0.02)
@@ -85,14 +85,14 @@ def test_noise_that_resembles_its_neighbours_widens_and_is_said() -> None:
 
 
 def test_uncertainty_in_both_coordinates_counts() -> None:
-    held = 0
+    held, sizes = 0, []
     for seed in range(40):
         dice = np.random.default_rng(seed)
-        found = fit(
-            "k * x + c", 12 * X + 0.4 + dice.normal(0, 0.02, len(T)), X + dice.normal(0, 0.005, len(T)), 0.02, ux=0.005
-        )["k"]
+        y, x = 12 * X + 0.4 + dice.normal(0, 0.02, len(T)), X + dice.normal(0, 0.005, len(T))
+        found = fit("k * x + c", y, x, 0.02, ux=0.005)["k"]
         held += abs(found.value - 12) <= 2 * found.u
-        assert found.u == pytest.approx(np.hypot(0.02, 12 * 0.005) / np.std(X) / len(T) ** 0.5, rel=0.25)
+        sizes.append(found.u)
+    assert np.median(sizes) == pytest.approx(np.hypot(0.02, 12 * 0.005) / np.std(X) / len(T) ** 0.5, rel=0.1)
     assert held >= 34
 
 

@@ -9,7 +9,7 @@ import re
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Events, Series, Source
@@ -106,6 +106,7 @@ def same(one: Series | Events, other: Series | Events) -> None:
         np.testing.assert_array_equal(one.fresh, other.fresh)
 
 
+@settings(max_examples=20)
 @given(
     st.lists(st.integers(1, 599), max_size=30), st.integers(0, 30), st.lists(st.integers(1, 599), max_size=2),
     st.lists(st.integers(0, 590), max_size=3),
