@@ -20,6 +20,7 @@ from common_bench.lesson.plan_editing import (
     level_in,
     lines_of,
     looked_at,
+    looked_over,
     moved,
     pause_in,
     read_sensor,
@@ -155,6 +156,22 @@ def test_what_may_follow_is_offered(text: str, has: str) -> None:
     offered = completions(shipped_plan("swinging-bottles"), text, ["load", "temp"])
     assert has in offered
     assert completions(shipped_plan("swinging-bottles"), "nothing yet") == []
+
+
+@pytest.mark.parametrize(
+    ("text", "meant"),
+    [
+        ("t = from temp as it comes, in C", "t = from temp as it comes, in °C"),
+        ("t = 20 C", "t = 20 °C"),
+        ("t = 2 F + 1 µF", "t = 2 °F + 1 µF"),
+    ],
+)
+def test_a_unit_that_reads_two_ways_is_asked_about(text: str, meant: str) -> None:
+    asked = looked_over(empty_plan(), None, text)
+    assert asked is not None
+    assert asked.code == "unit-reads-two-ways"
+    assert correction(text, asked) == meant
+    assert looked_over(empty_plan(), None, "q = 2 C/s") is None
 
 
 def test_a_wrong_word_is_corrected_at_its_place() -> None:

@@ -18,6 +18,7 @@ from common_bench.lesson.plan_library import quantity_name
 from common_bench.model.measured import number, plain
 from common_bench.model.plan import OFF, Plan, SensorPlan
 from common_bench.model.trouble import PlanTrouble, Trouble, WorkingTrouble
+from common_bench.model.units import two_ways
 
 Item = TypeVar("Item")
 MEASURED = re.compile(
@@ -144,8 +145,20 @@ def looked_over(plan: Plan, line: PlanLine | None, text: str) -> Trouble | None:
     lines = lines_of(tried)
     if line is None:
         measured = len(tried.sensors) > len(plan.sensors)
-        return lines[len(tried.sensors) - 1 if measured else -1].trouble
-    return next((each.trouble for each in lines if (each.is_measured, each.at) == (line.is_measured, line.at)), None)
+        return lines[len(tried.sensors) - 1 if measured else -1].trouble or _two_ways(text)
+    own = next((each.trouble for each in lines if (each.is_measured, each.at) == (line.is_measured, line.at)), None)
+    return own or _two_ways(text)
+
+
+def _two_ways(text: str) -> Trouble | None:
+    """A question about a unit that reads two ways, as C, which is no degree; what is kept is read as it stands."""
+    for found in re.finditer(r"(?:\b(?:in|as)|\d) (\w+)(?![\w/·*^²³])", text):
+        if found[1] in two_ways():
+            read, near = two_ways()[found[1]]
+            return WorkingTrouble(
+                "unit-reads-two-ways", start=found.start(1), end=found.end(1), text=found[1], read=read, near=near
+            )
+    return None
 
 
 def with_lines(plan: Plan, texts: Sequence[str]) -> Plan:

@@ -135,6 +135,7 @@ OFFERS = {
         "product",
         "same_kind",
         "text_of",
+        "two_ways",
         "unit",
     ),
     "visible": (

@@ -46,10 +46,18 @@ def registry() -> Any:
 def _spellings() -> dict[str, str]:
     pairs = {}
     for line in files("common_bench.model").joinpath("units.txt").read_text("utf-8").splitlines():
-        if line.strip() and not line.startswith("#"):
+        if line.strip() and not line.startswith(("#", "?")):
             written, known = line.split()
             pairs[written] = known
     return pairs
+
+
+@cache
+def two_ways() -> dict[str, tuple[str, str]]:
+    """Units that read two ways: as written -> (how it is read, as what it may have been meant)."""
+    lines = files("common_bench.model").joinpath("units.txt").read_text("utf-8").splitlines()
+    found = [line.split()[1:] for line in lines if line.startswith("?")]
+    return {written: (read, meant) for written, read, meant in found}
 
 
 def _for_library(text: str) -> str:

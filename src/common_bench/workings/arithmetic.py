@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from common_bench.model.block import Bools, Events, Floats, Series, Source
+from common_bench.model.block import Bools, Floats, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
 from common_bench.workings.fit_units import constant
 from common_bench.workings.kinds import ANGLES, CONSTANTS, TO_ANGLES
@@ -26,7 +26,7 @@ def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
         return NumberOf(node.value, node.unit, {source: node.u} if node.u else {})
     if node.form == "name":
         return NumberOf(CONSTANTS[node.word])
-    values = [each for each in operands if not isinstance(each, Events)]
+    values = [each for each in operands if isinstance(each, Series | NumberOf)]
     if node.table is not None:
         return _of_table(node.table.name, values)
     if node.form in LOGIC:
@@ -183,7 +183,7 @@ def _scaled(value: Series | NumberOf, factor: float, unit_text: str) -> Series |
 
 def shown_in(value: Value, unit_text: str) -> Value:
     """The same value in another unit of its kind; events stay as they are. Raises UnitTrouble where it is none."""
-    if isinstance(value, Events) or value.unit == unit_text:
+    if not isinstance(value, Series | NumberOf) or value.unit == unit_text:
         return value
     if value.unit == "" and isinstance(value, Series) and not value.parts and np.isnan(value.values).all():
         return replace(value, unit=unit_text, parts={})

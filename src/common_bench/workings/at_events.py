@@ -124,7 +124,8 @@ class Gapped:
         assert rows is not None
         if series.edges:  # it has a value only where it changes
             return rows
-        return replace(rows, gap_before=self._absences.gaps(series.values, rows.gap_before))
+        gaps = self._absences.gaps(series.values, rows.gap_before)
+        return rows if gaps is rows.gap_before else Rows(gaps, rows.clock_u, rows.clocked, rows.clock_step, rows.there)
 
 
 class FindsIn:

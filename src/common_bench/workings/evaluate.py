@@ -15,11 +15,11 @@ from common_bench.model.units import same_kind
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, TIME, kind_in, kind_of
-from common_bench.workings.line_fits import FitEach, FitsAt, LineFit
+from common_bench.workings.line_fits import FitEach, LineFit
 from common_bench.workings.reading import Node, Read, read_working
 from common_bench.workings.shapes import Kind
 from common_bench.workings.spans import NumberOf
-from common_bench.workings.streams import Together, Value
+from common_bench.workings.streams import FitsAt, Together, Value
 from common_bench.workings.table import Given, within
 
 NUMBERS = ("time", "level", "depth", "number of readings")  # what a form is made with
@@ -103,6 +103,9 @@ class Evaluator:
         self._channels, self._raw = workings.channels, workings.raw
         self._kinds = workings.kinds
         self._steps: dict[tuple[int, str], Any] = {}  # by node and the unit in which its quantity comes
+        self._parts: dict[
+            int, tuple[Node, list[Node], dict[str, Node]]
+        ] = {}  # of forms: what they are about, and numbers
         self._together: dict[int, Together] = {}
         self._block: Block | None = None
         self._rows: dict[str, Rows] = {}
@@ -190,16 +193,20 @@ class Evaluator:
         return self._rows[channel]
 
     def _stepped(self, node: Node, form: Form) -> Value:
-        made = self._maker(node.operands[0]) if form.name == "time within" else node
-        assert made.table is not None
-        given = dict(zip(made.slots, made.operands, strict=True))
-        numbers = {slot: self._of(each) for slot, each in given.items() if made.table.takes[slot] in NUMBERS}
-        values = [self._of(each) for slot, each in given.items() if slot not in numbers]
-        assert self._block is not None
+        if id(node) not in self._parts:
+            made = self._maker(node.operands[0]) if form.name == "time within" else node
+            assert made.table is not None
+            takes = made.table.takes
+            pairs = list(zip(made.slots, made.operands, strict=True))
+            numbers = {slot: each for slot, each in pairs if takes[slot] in NUMBERS}
+            self._parts[id(node)] = made, [each for slot, each in pairs if slot not in numbers], numbers
+        made, about, numbers = self._parts[id(node)]
+        values = [self._of(each) for each in about]
         unit = values[0].unit if isinstance(values[0], Series) else ""
         place = id(node), unit
         if place not in self._steps:
-            asked = Given(numbers, unit, f"{self._line}:{node.start}", self._late(node))
+            known = {slot: self._of(each) for slot, each in numbers.items()}
+            asked = Given(known, unit, f"{self._line}:{node.start}", self._late(node))
             if made is not node:
                 self._steps[place] = within(asked, made.form)  # type: ignore[arg-type]
             else:
@@ -221,7 +228,8 @@ class Evaluator:
             self._steps[place] = FitEach(line, seconds.to("s").value, numbers), line
         step, line = self._steps[place]
         events = self._of(line.each.operands[0])
-        return step.push([self._of(each) for each in line.needed], events)
+        fits: FitsAt = step.push([self._of(each) for each in line.needed], events)
+        return fits
 
     def _maker(self, node: Node) -> Node:
         """The node that finds the events which a node names."""

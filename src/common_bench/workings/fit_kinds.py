@@ -14,10 +14,10 @@ from common_bench.workings.reading import Node
 from common_bench.workings.shapes import LONGEST_WINDOW, NO_UNIT, SHAPE_WORDS, Kind, fitting, refusal
 
 if TYPE_CHECKING:
-    from common_bench.workings.kinds import _Check
+    from common_bench.workings.kinds import KindCheck
 
 
-def kind_of_fit(node: Node, check: _Check) -> Kind:
+def kind_of_fit(node: Node, check: KindCheck) -> Kind:
     """What a fit gives: its parameters with their units. Raises WorkingTrouble with the place."""
     y_node, formula, *clauses = node.operands
     y = check.value(y_node)
@@ -49,7 +49,9 @@ def kind_of_fit(node: Node, check: _Check) -> Kind:
     return kind
 
 
-def _units_of(check: _Check, formula: Node, free: list[str], wanted: str, held: Mapping[str, Kind]) -> dict[str, str]:
+def _units_of(
+    check: KindCheck, formula: Node, free: list[str], wanted: str, held: Mapping[str, Kind]
+) -> dict[str, str]:
     try:
         return units_of(formula, free, wanted, lambda part: check.of(part).unit, {n: k.unit for n, k in held.items()})
     except WorkingTrouble as trouble:
@@ -60,7 +62,7 @@ def _units_of(check: _Check, formula: Node, free: list[str], wanted: str, held: 
         raise
 
 
-def _held(check: _Check, clause: Node, free: list[str]) -> Kind:
+def _held(check: KindCheck, clause: Node, free: list[str]) -> Kind:
     kind = check.of(clause.operands[0])
     if clause.word not in free:
         near = difflib.get_close_matches(clause.word, free, 1, 0.5)
@@ -76,7 +78,7 @@ def _held(check: _Check, clause: Node, free: list[str]) -> Kind:
     return kind
 
 
-def _each(check: _Check, clause: Node, kind: Kind, delay: float) -> Kind:
+def _each(check: KindCheck, clause: Node, kind: Kind, delay: float) -> Kind:
     events, seconds = (check.of(each) for each in clause.operands)
     if events.shape != "events":
         raise refusal("gap-needs-events", clause.operands[0], word="from each", words=events.words)
@@ -88,7 +90,7 @@ def _each(check: _Check, clause: Node, kind: Kind, delay: float) -> Kind:
     return replace(kind, late=False, events=f"fits {check.name}", delay=max(delay, events.delay) + length)
 
 
-def kind_of_parameter(node: Node, check: _Check) -> Kind:
+def kind_of_parameter(node: Node, check: KindCheck) -> Kind:
     """What a parameter of a fit is."""
     fit = check.of(node.operands[0])
     if fit.shape != "fit":

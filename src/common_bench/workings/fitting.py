@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from common_bench.model.block import Events, Floats, Series, Source
+from common_bench.model.block import Floats, Series, Source
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import conversion
 from common_bench.workings.arithmetic import elementwise, shown_in
@@ -87,7 +87,7 @@ class _Problem:
         def inputs(node: Node) -> tuple[int, str] | None:
             if id(node) in self.leaves:
                 leaf = self.leaves[id(node)]
-                assert not isinstance(leaf, Events)
+                assert isinstance(leaf, Series | NumberOf)
                 return len(self.names) + places.index(id(node)), leaf.unit
             if node.form != "name":
                 return None

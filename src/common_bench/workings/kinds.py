@@ -50,7 +50,7 @@ def kind_of(
 
     Raises WorkingTrouble with the place, both kinds or units, and a correction where one is likely.
     """
-    found = _Check(read.name, names, channels, refused, raw or {}).of(read.expression)
+    found = KindCheck(read.name, names, channels, refused, raw or {}).of(read.expression)
     if read.unit and found.shape == "fit":
         raise refusal("fit-is-no-quantity", read.expression)
     if read.unit:
@@ -85,10 +85,12 @@ def kind_in(
     node: Node, name: str, names: Mapping[str, Kind], channels: Mapping[str, str], raw: Mapping[str, str]
 ) -> Kind:
     """What a part of the checked working called `name` gives."""
-    return _Check(name, names, channels, (), raw).of(node)
+    return KindCheck(name, names, channels, (), raw).of(node)
 
 
-class _Check:
+class KindCheck:
+    """Walks one working; gives each part's kind or refuses it with its place."""
+
     def __init__(
         self,
         name: str,
@@ -150,10 +152,10 @@ class _Check:
         """Whether a name is something already, and no parameter of a fit."""
         return name in self.names or name in CONSTANTS or name in self.raw or name == TIME
 
-    def with_numbers(self, units: Mapping[str, str]) -> _Check:
+    def with_numbers(self, units: Mapping[str, str]) -> KindCheck:
         """The same with more names of single numbers."""
         more = {name: Kind("number", each) for name, each in units.items()}
-        return _Check(self.name, {**self.names, **more}, self.channels, self.refused, self.raw)
+        return KindCheck(self.name, {**self.names, **more}, self.channels, self.refused, self.raw)
 
     def value(self, node: Node) -> Kind:
         """A quantity or number."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import NamedTuple
 
 import numpy as np
 
@@ -15,26 +14,9 @@ from common_bench.workings.fitting import Formulated, FoundFit, fitted
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import Kind
 from common_bench.workings.spans import NumberOf
-from common_bench.workings.streams import Together, Value
+from common_bench.workings.streams import FitsAt, Together, Value
 
 TIME = "time"
-
-
-class FitsAt(NamedTuple):
-    """Fits from events that are over: since (n,) when each event was, t (n,) when its fit was over, values and parts of each
-    parameter (n,), in `units`."""
-
-    since: Floats
-    t: Floats
-    values: dict[str, Floats]
-    parts: dict[str, dict[Source, Floats]]
-    units: dict[str, str]
-
-    def __len__(self) -> int:
-        return len(self.t)
-
-    def of(self, parameter: str) -> Series:
-        return Series(self.t, self.values[parameter], self.units[parameter], self.parts[parameter], None, self.since)
 
 
 class LineFit:

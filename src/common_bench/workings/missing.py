@@ -32,6 +32,9 @@ class Absences:
         first = int(known[0]) + 1 + self._since if self._begun else 1
         steps = np.diff(known, prepend=known[0] - first)
         self._since, self._begun = len(values) - 1 - int(known[-1]), True
+        if len(known) == len(values) and len(self._steps) + len(steps) < self._wanted and int(steps[0]) == 1:
+            self._steps.extend([1] * len(steps))  # a few readings with a value each
+            return gap_before
         found, start = gap_before.copy(), 0
         while start < len(steps):
             if not self._steps and self._wanted == KNOWN and len(steps) - start >= 2 * KNOWN:

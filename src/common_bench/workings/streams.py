@@ -7,14 +7,32 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import NamedTuple
 
 import numpy as np
 
-from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Ints, Rows, Series, joined
+from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Ints, Rows, Series, Source, joined
 from common_bench.workings.spans import NumberOf
 
-Value = Series | Events | NumberOf | Any  # or fits at events
+
+class FitsAt(NamedTuple):
+    """Fits from events that are over: since (n,) when each event was, t (n,) when its fit was over, values and parts of each
+    parameter (n,), in `units`."""
+
+    since: Floats
+    t: Floats
+    values: dict[str, Floats]
+    parts: dict[str, dict[Source, Floats]]
+    units: dict[str, str]
+
+    def __len__(self) -> int:
+        return len(self.t)
+
+    def of(self, parameter: str) -> Series:
+        return Series(self.t, self.values[parameter], self.units[parameter], self.parts[parameter], None, self.since)
+
+
+Value = Series | Events | NumberOf | FitsAt
 
 KNOWN_BY = 8  # readings of each of two columns, by which it is told whether they come in lines of their own
 TOGETHER = 0.5  # share of the slower one's readings, from which on two columns share their lines

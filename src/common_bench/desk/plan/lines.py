@@ -169,6 +169,8 @@ class LineRow(QFrame):
         """What is wrong is said while it is typed."""
         found = self._look(self.line, text)
         self.show_trouble(found.sentence if found is not None else "")
+        self._correction = correction(text, found) if found is not None else None
+        self.correct.setVisible(self._correction is not None)
         self.field.mark(*_place(found))
         set_property(self.trouble, "role", "soft")  # red only once it is meant
         set_property(self.field, "wrong", "typed" if found is not None else False)
