@@ -83,7 +83,8 @@ def desk(tmp_path: Path, stand_ins: Callable[..., StandInProcess]) -> Iterator[C
     for each in made:
         each.window.close()
         each.window.deleteLater()
-    sheet.wear(QApplication.instance(), sheet.PAPER)
+    if sheet.palette() is not sheet.PAPER:
+        sheet.wear(QApplication.instance(), sheet.PAPER)
 
 
 @pytest.fixture

@@ -9,7 +9,7 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from common_bench.lesson.reading_words import change_words, lead_words, shown_readings
@@ -79,6 +79,7 @@ def test_the_same_lines_in_any_chunks_give_the_same_format_and_readings(
         np.testing.assert_array_equal(*[np.concatenate([getattr(b, what) for b in each] or [np.empty(0)]) for each in blocks])  # fmt: skip
 
 
+@settings(max_examples=30)
 @given(st.sampled_from(["two whole numbers", "start letter", "sensors by number", "sentences", "brackets", "named", "objects"]), st.integers(0, 300), st.integers(1, 400))  # fmt: skip
 def test_wherever_a_stream_is_joined_it_is_read_as_its_family_says(family: str, seed: int, skip: int) -> None:
     stream = FAMILIES[family](Maker(seed * 12 + 7))

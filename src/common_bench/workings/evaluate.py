@@ -107,6 +107,7 @@ class Evaluator:
             int, tuple[Node, list[Node], dict[str, Node]]
         ] = {}  # of forms: what they are about, and numbers
         self._together: dict[int, Together] = {}
+        self._constants: dict[int, Value] = {}
         self._block: Block | None = None
         self._rows: dict[str, Rows] = {}
         self._calibrated: Mapping[str, Series] = {}
@@ -146,6 +147,10 @@ class Evaluator:
         return self._found[id(node)]
 
     def _worked(self, node: Node) -> Value:
+        if node.form == "quantity":
+            if id(node) not in self._constants:
+                self._constants[id(node)] = elementwise(node, (), self._line)
+            return self._constants[id(node)]
         if node.form == "calibrated":
             return self._series(node.word)
         if node.form == "name" and (node.word in self._values or node.word not in CONSTANTS):
@@ -178,7 +183,8 @@ class Evaluator:
         wanted = self._channels.get(channel, "")
         found = self._calibrated.get(channel)
         if found is not None and (found.unit == wanted or same_kind(found.unit, wanted)):
-            return replace(found, rows=self._rows_of(channel))
+            rows = self._rows_of(channel)
+            return Series(found.t, found.values, found.unit, found.parts, found.guess, found.since, found.edges, rows)
         # as long as nothing gives it in its unit
         return Series(self._block.t, np.full(len(self._block), np.nan), wanted, rows=self._rows_of(channel))
 

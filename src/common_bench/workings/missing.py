@@ -25,16 +25,17 @@ class Absences:
 
     def gaps(self, values: Floats, gap_before: Bools) -> Bools:
         """(n,) `gap_before`, and whether too many values are missing before one that is there."""
-        known = np.flatnonzero(np.isfinite(values))
+        there = np.isfinite(values)
+        if self._begun and not self._since and len(self._steps) + len(values) < self._wanted and there.all():
+            self._steps.extend([1] * len(values))  # a few readings, each with a value
+            return gap_before
+        known = np.flatnonzero(there)
         if not len(known):
             self._since += len(values)
             return gap_before
         first = int(known[0]) + 1 + self._since if self._begun else 1
         steps = np.diff(known, prepend=known[0] - first)
         self._since, self._begun = len(values) - 1 - int(known[-1]), True
-        if len(known) == len(values) and len(self._steps) + len(steps) < self._wanted and int(steps[0]) == 1:
-            self._steps.extend([1] * len(steps))  # a few readings with a value each
-            return gap_before
         found, start = gap_before.copy(), 0
         while start < len(steps):
             if not self._steps and self._wanted == KNOWN and len(steps) - start >= 2 * KNOWN:

@@ -69,11 +69,13 @@ class PeakFinder:
             self._from = float(t[0]) + self._apart
         t, v, u = np.concatenate([self._t, t]), np.concatenate([self._v, v]), np.concatenate([self._u, u])
         heard = float(t[-1]) - self._apart
-        inner = v[1:-1]
-        here = (
-            (inner > self._level) & (inner > v[:-2]) & (inner >= v[2:]) & (t[1:-1] >= self._from) & (t[1:-1] <= heard)
-        )
-        tops: Ints = 1 + np.flatnonzero(here)
+        first = max(1, int(np.searchsorted(t, self._from)))
+        last = min(len(t) - 1, int(np.searchsorted(t, heard, side="right")))
+        tops: Ints = np.empty(0, np.int64)
+        if last > first:
+            inner = v[first:last]
+            here = (inner > self._level) & (inner > v[first - 1 : last - 1]) & (inner >= v[first + 1 : last + 1])
+            tops = first + np.flatnonzero(here)
         found = None
         if len(tops):
             low = np.minimum(tops, np.searchsorted(t, t[tops] - self._apart, side="right"))

@@ -51,7 +51,7 @@ class Together:
         """given: one of each, numbers as they are. Gives as many values of each as all of them have."""
         timed = [at for at, each in enumerate(given) if isinstance(each, Series)]
         if len(timed) < 2:
-            return list(given)
+            return given if isinstance(given, list) else list(given)
         found = self._level(given, timed)
         first = timed[0]
         for other in timed[1:]:

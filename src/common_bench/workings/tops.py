@@ -155,16 +155,18 @@ def _together(v: Floats, at: int, windows: tuple[_Ready, ...] | Iterator[_Ready]
     for ready in windows:
         window = ready.window
         inside = _put_together(v[:, window.start : window.stop], window.size)
+        enough_already = np.zeros(count, bool)  # a polynomial of fewer powers knows the top better, where it is enough
         for which, degree in enumerate(DEGREES):
             if inside.shape[1] <= degree + 1:
                 continue
-            open_ = refused[which] < REFUSED
+            open_ = (refused[which] < REFUSED) & ~enough_already
             if not open_.any():
                 continue
             told = np.full((4, count), np.nan)
             some = inside if open_.all() else inside[open_]
             told[:, open_] = _fitted(some, ready, degree)
             missed = np.isnan(told[0])
+            enough_already |= ~missed
             refused[which] = np.where(open_, np.where(missed, refused[which] + 1, 0), refused[which])
             enough.append(told)
         if (refused >= REFUSED).all():

@@ -61,6 +61,7 @@ class FormsList(Card):
         super().__init__()
         self._offered, self._taken = offered, taken
         self._offers: list[Offer] = []
+        self._icons: dict[tuple[str, str], QIcon] = {}
         self.search = Field()
         self.search.setPlaceholderText("find: rate, peaks, heat …")
         self.search.textChanged.connect(lambda _: self._fill())
@@ -69,7 +70,8 @@ class FormsList(Card):
         self.list.setIconSize(QSize(px(WIDE), px(HIGH)))
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
-        self.list.setItemDelegate(_OfferLine(self.list))
+        self._lines_drawn = _OfferLine(self.list)
+        self.list.setItemDelegate(self._lines_drawn)
         self.list.itemActivated.connect(lambda _: self.take())
         self.list.currentItemChanged.connect(lambda *_: self._say())
         self.add_it = button("Add to the plan", self.take)
@@ -94,7 +96,7 @@ class FormsList(Card):
             if not all(word in text for word in asked):
                 continue
             says = offer.says if offer.form else f"from {offer.says}"
-            item = QListWidgetItem(_icon(offer), offer.written)
+            item = QListWidgetItem(self._icon(offer), offer.written)
             item.setData(Qt.ItemDataRole.UserRole, offer)
             item.setData(SAYS, without_marks(says))
             item.setData(LATE, f"late by {offer.late}" if offer.late else "")
@@ -104,6 +106,12 @@ class FormsList(Card):
         if self.list.currentItem() is None and self.list.count():
             self.list.setCurrentRow(0)
         self._say()
+
+    def _icon(self, offer: Offer) -> QIcon:
+        key = offer.form, palette().card
+        if key not in self._icons:
+            self._icons[key] = QIcon(_drawn(picture_of(offer.form) if offer.form else None))
+        return self._icons[key]
 
     @property
     def chosen(self) -> Offer | None:
@@ -125,16 +133,6 @@ class FormsList(Card):
         offer = self.chosen
         if offer is not None:
             self._taken(offer)
-
-
-_ICONS: dict[tuple[str, str], QIcon] = {}
-
-
-def _icon(offer: Offer) -> QIcon:
-    key = offer.form, palette().card
-    if key not in _ICONS:
-        _ICONS[key] = QIcon(_drawn(picture_of(offer.form) if offer.form else None))
-    return _ICONS[key]
 
 
 def _drawn(picture: FormPicture | None) -> QPixmap:
