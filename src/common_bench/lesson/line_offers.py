@@ -17,7 +17,11 @@ from common_bench.workings.ready import ready_ones
 from common_bench.workings.shapes import Kind
 from common_bench.workings.table import FORMS
 
-GROUPS = (("Find events", ("events",)), ("Work out", ("over time", "on events")), ("Find a number", ("over a span",)))
+GROUPS = (
+    ("Find events", ("events",)),
+    ("Work out", ("over time", "on events")),
+    ("Find a number", ("over a span", "fit")),
+)
 NAMES = {  # of what a form makes, to begin with
     "rate": "speed", "smooth": "calm", "middle": "clean", "total": "all", "change": "gained", "largest so far": "record",
     "smallest so far": "lowest", "delayed": "earlier", "where": "only", "resultant": "size", "peaks": "tops", "dips": "lows",
@@ -49,6 +53,12 @@ def offers(plan: Plan) -> list[Offer]:
         Offer(form.shown, form.says, (line_of(form, kinds, taken),), form.group, form.name, form.late)
         for form in FORMS.values()
     ]
+    x = next((name for name, kind in kinds.items() if kind.shape == "series" and not kind.condition), "X")
+    name = quantity_name("fade", {each.lower() for each in taken})
+    fit = (f"{name} = {x} fitted by A * exp(-time / tau) + c",)
+    found.append(
+        Offer("X fitted by FORMULA", f"A curve with free parameters through it; then: tau of {name}", fit, "fit")
+    )
     quantities = {name: kind.unit for name, kind in kinds.items() if kind.shape == "series" and not kind.condition}
     for ready in ready_ones():
         lines, missing = tuple(ready.for_plan(quantities, taken)), tuple(ready.missing(quantities))

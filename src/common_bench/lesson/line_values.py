@@ -20,6 +20,8 @@ def line_value(lesson: OpenLesson, group: int, line: PlanLine) -> str:
     state = lesson.roster.state(group) if group else None
     if state is None:
         return NO_VALUE
+    if kind.shape == "fit":
+        return ", ".join(name for name, _ in kind.parameters)
     if kind.shape == "events":
         count, _ = state.live.happened(line.name)
         return f"{count} so far"

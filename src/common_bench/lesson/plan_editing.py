@@ -32,7 +32,7 @@ IDENTIFIER = r"(?<![\w])({})(?![\w])"
 
 @dataclass(frozen=True)
 class PlanLine:
-    """One line of a plan: measured, worked, events, finding or off; at: which sensor, or which working; trouble: what is
+    """One line of a plan: measured, worked, events, fit, finding or off; at: which sensor, or which working; trouble: what is
     wrong with it."""
 
     kind: str
@@ -63,8 +63,8 @@ def lines_of(plan: Plan) -> list[PlanLine]:
             kind = "finding"
             place = plan.findings.index(name)
             wrong = wrong or next((f.trouble for f in faults if (f.part, f.at) == ("finding", place)), None)
-        elif not off and name in kinds and kinds[name].shape == "events":
-            kind = "events"
+        elif not off and name in kinds and kinds[name].shape in ("events", "fit"):
+            kind = kinds[name].shape
         lines.append(PlanLine(kind, at, name, text, wrong))
     return lines
 

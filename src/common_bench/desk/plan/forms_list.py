@@ -95,7 +95,7 @@ class FormsList(Card):
             text = f"{offer.written} {offer.says} {' '.join(offer.lines)}".lower()
             if not all(word in text for word in asked):
                 continue
-            says = offer.says if offer.form else f"from {offer.says}"
+            says = f"from {offer.says}" if offer.group == "ready" else offer.says
             item = QListWidgetItem(self._icon(offer), offer.written)
             item.setData(Qt.ItemDataRole.UserRole, offer)
             item.setData(SAYS, without_marks(says))
