@@ -54,11 +54,11 @@ def offers(plan: Plan) -> list[Offer]:
         for form in FORMS.values()
     ]
     x = next((name for name, kind in kinds.items() if kind.shape == "series" and not kind.condition), "X")
-    name = quantity_name("fade", {each.lower() for each in taken})
-    fit = (f"{name} = {x} fitted by A * exp(-time / tau) + c",)
-    found.append(
-        Offer("X fitted by FORMULA", f"A curve with free parameters through it; then: tau of {name}", fit, "fit")
-    )
+    used = {each.lower() for each in taken}
+    name, size, tau, rest = (quantity_name(each, used) for each in ("fade", "A", "tau", "c"))
+    fit = (f"{name} = {x} fitted by {size} * exp(-time / {tau}) + {rest}",)
+    says = f"A curve with free parameters through it; then: {tau} of {name}"
+    found.append(Offer("X fitted by FORMULA", says, fit, "fit"))
     quantities = {name: kind.unit for name, kind in kinds.items() if kind.shape == "series" and not kind.condition}
     for ready in ready_ones():
         lines, missing = tuple(ready.for_plan(quantities, taken)), tuple(ready.missing(quantities))
