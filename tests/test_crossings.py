@@ -6,7 +6,7 @@ import contextlib
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Events, Series, Source
@@ -56,6 +56,7 @@ LINES = [
 ]  # fmt: skip
 
 
+@settings(max_examples=30)
 @given(
     st.lists(st.integers(1, 600), max_size=30),
     st.integers(0, 60),

@@ -70,12 +70,16 @@ def test_pearsons_data_with_yorks_weights_come_out_through_the_calibration_too()
     assert found.tolist() == pytest.approx([5.47991022, -0.48053341], abs=5e-8)
 
 
-@pytest.mark.parametrize("truth", TRUTHS, ids=lambda t: t.kind + (" after steps" if t.steps else ""))
+@pytest.mark.parametrize(
+    "truth",
+    [each for each in TRUTHS if each.kind != "monotone table"],  # of which `test_trust.py` tries five
+    ids=lambda t: t.kind + (" after steps" if t.steps else ""),
+)
 def test_the_95_percent_interval_of_a_value_holds_the_truth_in_94_to_96_of_100(truth: Truth) -> None:
-    # 1500 trials have a standard deviation of 0.6 of 100; `make bench` does it at larger size.
-    share = coverage(truth, 1500, seed=11)
+    # 1000 trials have a standard deviation of 0.7 of 100; `make bench` does it at larger size.
+    share = coverage(truth, 1000, seed=11)
     if not 0.94 <= share <= 0.96:  # so near to a bound that more are needed to tell
-        share = coverage(truth, 4500, seed=11)
+        share = coverage(truth, 3000, seed=11)
     assert 0.94 <= share <= 0.96
 
 

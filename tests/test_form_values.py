@@ -126,7 +126,7 @@ def test_every_form_has_its_reference() -> None:
 @pytest.mark.parametrize("form", REFERENCES)
 def test_a_form_gives_what_a_slow_plain_reference_gives(form: str) -> None:
     text, reference = REFERENCES[form]
-    for seed in range(3):
+    for seed in range(2):
         t = uneven(seed)
         a, b = curve(t), other(t)
         results = found(text, t, a, b)
@@ -170,8 +170,8 @@ ERGODIC = [
 
 @pytest.mark.parametrize("text", ERGODIC)
 def test_what_is_independent_comes_out_as_large_as_it_scatters(text: str) -> None:
-    """100 000 noisy readings about a constant: how much results scatter, beside what is stated of each."""
-    n = 100_000
+    """60 000 noisy readings about a constant: how much results scatter, beside what is stated of each."""
+    n = 60_000
     dice = np.random.default_rng(11)
     t = np.arange(n) * 0.02
     a, b = 1.0 + dice.normal(0, 0.01, n), 0.5 + dice.normal(0, 0.01, n)

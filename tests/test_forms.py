@@ -106,7 +106,7 @@ def same(one: Series | Events, other: Series | Events) -> None:
         np.testing.assert_array_equal(one.fresh, other.fresh)
 
 
-@settings(max_examples=14)
+@settings(max_examples=8)
 @given(
     st.lists(st.integers(1, 599), max_size=30), st.integers(0, 30), st.lists(st.integers(1, 599), max_size=2),
     st.lists(st.integers(0, 590), max_size=3),
@@ -189,7 +189,7 @@ def written(dice: random.Random, form: Form, depth: int) -> str:
     return text
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.integers(0, 10**9), st.lists(st.integers(1, 299), max_size=6), st.sampled_from([0, 1, 2, 40, 300]))
 def test_what_the_checker_lets_through_never_fails(seed: int, cuts: list[int], length: int) -> None:
     dice = random.Random(seed)

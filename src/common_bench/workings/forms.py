@@ -6,10 +6,9 @@ works it out, one sentence and an example. Parser, checker, evaluator, completio
 
 from __future__ import annotations
 
-import itertools
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, Literal
 
 Group = Literal["over time", "events", "on events", "over a span"]
@@ -18,6 +17,9 @@ Takes = Literal[
 ]
 
 SLOT = re.compile(r"\{(\w+)([.+?=]?)\}")
+OPTIONAL = re.compile(r"\[([^\]]*)\]")
+TERM = re.compile(r"\{(\w+)([.+?=]?)\}|([\w|]+)|(,)")
+BLANKS = r"\s+"
 RULES = {"": "atom", ".": "primary", "+": "sum", "?": "either", "=": "chosen"}
 
 
@@ -72,69 +74,80 @@ CALLED = {"x": "X", "y": "Y", "z": "Z", "e": "EVENTS", "a": "EVENTS", "b": "OTHE
 
 @dataclass(frozen=True)
 class Writing:
-    """One way of writing a form: the grammar's name for it, and which operands it has."""
+    """How a form is written, for the grammar. alias: its rule, which it may share with forms that open with other words;
+    opening: the grammar's name of the words that it opens with, shared likewise; rule: what follows; begins: the rule of
+    the operand with which it begins, where it does not open with words."""
 
     alias: str
     form: Form
     slots: tuple[str, ...]
+    opening: str
     rule: str
-    begins: str = field(default="")  # the rule of the operand with which it begins
+    begins: str = ""
 
 
 def ways_of(forms: Sequence[Form]) -> list[Writing]:
-    """All ways of writing the forms, with and without what may be left out."""
-    found: list[Writing] = []
+    """How the forms are written; what may be left out are clauses of their own, in any order. Words that open the same
+    forms are one to the grammar, which is quicker made so."""
+    rests: dict[str, list[str]] = {}
+    told = []
     for form in forms:
-        for pattern in _whole(form.written):
-            begins = SLOT.match(pattern)
-            rule = " ".join(_terms(pattern))
-            slots = tuple(each[0] for each in SLOT.findall(pattern))
-            found.append(
-                Writing(f"form_{len(found)}", form, slots, rule, RULES[begins[2]] if begins is not None else "")
-            )
+        pattern = " ".join(OPTIONAL.sub("", form.written).split())
+        clauses = [clause_of(each) for each in OPTIONAL.findall(form.written)]
+        rule = " ".join([*_terms(pattern), *([f"({' | '.join(clauses)})*"] if clauses else [])])
+        first = SLOT.match(pattern)
+        told.append((form, pattern, rule, RULES[first[2]] if first is not None else ""))
+        rests.setdefault(form.opening, []).append(rule)
+    groups = list(dict.fromkeys(tuple(each) for opening, each in rests.items() if opening))
+    rules = list(dict.fromkeys(rule for _, _, rule, _ in told))
+    found = []
+    for form, pattern, rule, begins in told:
+        opening = f"BEGINS_{groups.index(tuple(rests[form.opening]))}" if form.opening else ""
+        alias = f"form_{rules.index(rule)}_{opening.lower() or form.name.replace(' ', '_')}"
+        slots = tuple(each[0] for each in SLOT.findall(pattern))
+        found.append(Writing(alias, form, slots, opening, rule, begins))
     return found
 
 
-def _whole(written: str) -> Iterable[str]:
-    """The pattern with each choice of what may be left out."""
-    pieces = re.split(r"\[([^\]]*)\]", written)
-    for chosen in itertools.product((False, True), repeat=len(pieces) // 2):
-        kept = [piece for at, piece in enumerate(pieces) if at % 2 == 0 or chosen[at // 2]]
-        yield " ".join("".join(kept).split())
+def clause_of(piece: str) -> str:
+    """The grammar's name of what may be left out, by the operand in it and how it is written."""
+    slot = SLOT.findall(piece)[0][0]
+    words = re.sub(r"\W+", "_", SLOT.sub("", piece)).strip("_").lower()
+    return f"clause_{slot}__{words}" if words else f"clause_{slot}"
 
 
 def _terms(pattern: str) -> Iterable[str]:
-    first = SLOT.search(pattern)
-    opening = pattern[: first.start()] if first is not None and first.start() else ""
-    if opening.strip():
-        yield opening_terminal(opening.strip())
-        pattern = pattern[len(opening) :]
-    for slot, mark, word, other in re.findall(r"\{(\w+)([.+?=]?)\}|([\w|]+)|(,)", pattern):
+    """What follows the words that open a form."""
+    opening = pattern.partition("{")[0]
+    for slot, mark, word, comma in TERM.findall(pattern[len(opening) :] if opening[:1].isalpha() else pattern):
         if slot:
             yield RULES[mark]
-        elif other:
+        elif comma:
             yield '","'
         else:
             choice = [f'"{each}"' for each in word.split("|")]
             yield choice[0] if len(choice) == 1 else f"({' | '.join(choice)})"
 
 
-def opening_terminal(opening: str) -> str:
-    """The grammar's name for the words with which a form begins; they stand for themselves only together, so that each
-    alone may be the name of a quantity."""
-    return "BEGINS_" + re.sub(r"\W+", "_", opening).upper()
-
-
 def grammar_with(text: str, ways: Sequence[Writing]) -> str:
-    """The grammar's text with a rule for each way."""
-    openings = dict.fromkeys(way.form.opening for way in ways if way.form.opening)
-    words = {opening_terminal(each): r"\s+".join(each.split()) for each in openings}
-    terminals = "\n".join(f"{name}.3: /{each}\\b/" for name, each in words.items())
+    """The grammar's text with the rules of the forms. The words that open one stand for themselves only together, so that
+    each alone may be the name of a quantity."""
+    opening: dict[str, list[str]] = {}
+    for way in ways:
+        if way.opening and way.form.opening not in opening.setdefault(way.opening, []):
+            opening[way.opening].append(way.form.opening)
+    terminals = "\n".join(
+        f"{name}.3: /({'|'.join(each.replace(' ', BLANKS) for each in words)})\\b/" for name, words in opening.items()
+    )
     for place, begins in (
-        ("// forms that end with a condition", ("chosen",)),
-        ("// forms that begin with what they are about", ("atom",)),
-        ("// forms that begin with words of their own", ("",)),
+        ("// forms that end with a condition", "chosen"),
+        ("// forms that begin with what they are about", "atom"),
+        ("// forms that begin with words of their own", ""),
     ):
-        rules = [f"| {way.rule}  -> {way.alias}" for way in ways if way.begins in begins]
+        rules = dict.fromkeys(
+            f"| {way.opening} {way.rule}  -> {way.alias}" for way in ways if way.begins == begins
+        )  # fmt: skip
         text = text.replace(place, "\n    ".join(rules) if rules else place)
-    return f"{text}\n{terminals}\n"
+    pieces = dict.fromkeys(piece for way in ways for piece in OPTIONAL.findall(way.form.written))
+    clauses = "\n".join(f"{clause_of(piece)}: {' '.join(_terms(f' {piece.strip()}'))}" for piece in pieces)
+    return f"{text}\n{terminals}\n{clauses}\n"

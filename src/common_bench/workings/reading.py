@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
+from pathlib import Path
 from typing import Any
 
 from common_bench.model.measured import number
@@ -100,12 +102,26 @@ def _parser() -> Any:
         parser="lalr",
         propagate_positions=True,
         maybe_placeholders=False,
+        cache=_kept_tables(),
     )
+
+
+def _kept_tables() -> str | bool:
+    """Where the parser's tables are kept from one start to the next, in the user's own cache; False where that cannot be
+    written. The library makes them anew where the grammar is another."""
+    import platformdirs
+
+    place = Path(platformdirs.user_cache_dir("common-bench"))
+    try:
+        place.mkdir(mode=0o700, parents=True, exist_ok=True)
+    except OSError:
+        return False
+    return str(place / "grammar") if os.access(place, os.W_OK) else False
 
 
 @cache
 def _ways() -> dict[str, Writing]:
-    return {way.alias: way for way in ways_of(tuple(FORMS.values()))}
+    return {f"{way.alias} {way.form.opening}": way for way in ways_of(tuple(FORMS.values()))}
 
 
 @lru_cache(maxsize=4096)
@@ -175,9 +191,10 @@ def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:
         found = re.match(r"([\d.,]+(?:[eE][+-]?\d+)?)\s*(?:(?:±|\+-)\s*([\d.,]+(?:[eE][+-]?\d+)?))? ?(.*)", words[0])
         assert found is not None
         return Node(form, value=number(found[1]), u=number(found[2] or "0"), unit=found[3], word=words[0], **place)
-    way = _ways().get(form)
-    if way is not None:
-        return Node(way.form.name, operands, way.form.opening, slots=way.slots, table=way.form, **place)
+    if form.startswith("form_"):
+        opening = " ".join(words[0].split()) if "begins" in form else ""
+        way = _ways()[f"{form} {opening}"]
+        return _with_clauses(way, operands, place)
     if form == "parameter":
         at = tree.children[1]
         fit = Node("name", word=words[1], start=at.start_pos, end=at.end_pos)
@@ -185,6 +202,27 @@ def _node(tree: Any, token: Any, branch: Any, depth: int, text: str) -> Node:
     if form == "calibrated":
         words = [words[1][1:-1] if words[1][0] in '"“' else words[1]]
     return Node(form, operands, words[0].rstrip(" (") if words else "", **place)
+
+
+def _with_clauses(way: Writing, operands: tuple[Node, ...], place: dict[str, int]) -> Node:
+    """A form of the table with what may be left out; in any order, each once."""
+    slots, own = list(way.slots), [each for each in operands if not each.form.startswith("clause_")]
+    for each in operands:
+        if each.form.startswith("clause_"):
+            slot = each.form.removeprefix("clause_").partition("__")[0]
+            if slot in slots:
+                raise WorkingTrouble("clause-twice", start=each.start, end=each.end)
+            slots.append(slot)
+            own.append(each.operands[0])
+    return Node(
+        way.form.name,
+        tuple(own),
+        way.form.opening,
+        start=place["start"],
+        end=place["end"],
+        slots=tuple(slots),
+        table=way.form,
+    )
 
 
 def names_in(node: Node) -> Sequence[str]:
