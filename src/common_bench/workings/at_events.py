@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, joined
-from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, after, part_of
+from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way, after, part_of
 from common_bench.workings.held import Held
 from common_bench.workings.missing import Absences
 from common_bench.workings.peaks import PeakFinder
@@ -142,10 +142,9 @@ class Within:
     """How long a signal stayed on the side of a level to which it crossed, from each crossing to the way back."""
 
     def __init__(self, crossed: Crossed) -> None:
-        there, back = crossed.way, "falls" if crossed.way == "rises" else "rises"
-        depth = replace(crossed, apart=0.0)
-        self._there = CrossingFinder(replace(crossed, way=there))
-        self._back = CrossingFinder(replace(depth, way=back))  # type: ignore[arg-type]
+        back: Way = "falls" if crossed.way == "rises" else "rises"
+        self._there = CrossingFinder(crossed)
+        self._back = CrossingFinder(replace(crossed, way=back, apart=0.0))
         self._pairs, self._gapped = Pairs(), Gapped()
 
     def push(self, series: Series, block: Block) -> Series:

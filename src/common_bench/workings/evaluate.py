@@ -14,10 +14,10 @@ from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.units import same_kind
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.forms import Form
-from common_bench.workings.kinds import CONSTANTS, TIME, kind_in, kind_of
+from common_bench.workings.kinds import CONSTANTS, kind_in, kind_of
 from common_bench.workings.line_fits import FitEach, LineFit
 from common_bench.workings.reading import Node, Read, read_working
-from common_bench.workings.shapes import Kind
+from common_bench.workings.shapes import TIME, Kind
 from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import FitsAt, Together, Value
 from common_bench.workings.table import Given, within

@@ -23,6 +23,7 @@ from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.compiled import NotCompiled, Worked, as_array, compiled
 from common_bench.workings.reading import Node
 from common_bench.workings.repeated import mean_of_readings
+from common_bench.workings.shapes import TIME
 from common_bench.workings.spans import Note, NumberOf
 from common_bench.workings.streams import Value
 
@@ -95,7 +96,7 @@ class _Problem:
                 return self.names.index(node.word), what.free[node.word]
             if node.word in what.held:
                 return len(self.names) + len(places) + list(what.held).index(node.word), what.held[node.word].unit
-            return (len(self.names) + len(places) + len(what.held), "s") if node.word == "time" else None
+            return (len(self.names) + len(places) + len(what.held), "s") if node.word == TIME else None
 
         try:
             made, unit = compiled(what.formula, inputs)
@@ -121,7 +122,7 @@ class _Problem:
                 return given[node.word]
             if node.form == "name" and node.word in self.what.held:
                 return self.what.held[node.word]
-            if node.form == "name" and node.word == "time":
+            if node.form == "name" and node.word == TIME:
                 return self.time
             return elementwise(node, [value(each) for each in node.operands], self.what.name)
 

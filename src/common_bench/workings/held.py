@@ -12,13 +12,14 @@ from common_bench.workings.noise import NoiseSoFar
 class Held:
     """The readings that a window may still need, and which of them belong together."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, scatter: bool = False) -> None:
+        """scatter: `noise` is asked for."""
         self._absences = Absences()
         self.series: Series | None = None
         self._stretches: Ints = np.empty(0, np.int64)
         self._begins: Floats = NO_FLOATS
         self._stretch = 0
-        self._noise_so_far = NoiseSoFar()
+        self._noise_so_far = NoiseSoFar() if scatter else None
         self._noise: tuple[Floats, Floats] = (NO_FLOATS, NO_FLOATS)
         self._began = np.nan  # when the stretch under way had its first value
 
@@ -40,6 +41,8 @@ class Held:
         self.series = series if self.series is None else joined([self.series, series])
         self._stretches = np.concatenate([self._stretches, stretches])
         self._begins = np.concatenate([self._begins, begins])
+        if self._noise_so_far is None:
+            return
         noise = np.zeros(len(series)), np.zeros(len(series))
         for each, told in zip(noise, self._noise_so_far.add(series.values[known], stretches[known]), strict=True):
             each[known] = told

@@ -24,6 +24,7 @@ from common_bench.workings.shapes import (
     LONGEST_WINDOW,
     NO_UNIT,
     SHAPE_WORDS,
+    TIME,
     AskedForm,
     Kind,
     fitting,
@@ -32,7 +33,6 @@ from common_bench.workings.shapes import (
 )
 
 CONSTANTS = {"pi": 3.141592653589793, "π": 3.141592653589793}
-TIME = "time"  # since the run began, where nothing else has that name
 ANGLES = ("sin", "cos", "tan")
 TO_ANGLES = ("asin", "acos", "atan")
 MOST_IN_WINDOW = 999  # readings
@@ -157,10 +157,6 @@ class KindCheck:
         more = {name: Kind("number", each) for name, each in units.items()}
         return KindCheck(self.name, {**self.names, **more}, self.channels, self.refused, self.raw)
 
-    def value(self, node: Node) -> Kind:
-        """A quantity or number."""
-        return self._value(node)
-
     # forms of the table
 
     def _form(self, node: Node, form: Form) -> Kind:
@@ -169,7 +165,7 @@ class KindCheck:
         first = operands[node.slots[0]]
         for slot, kind in operands.items():
             _fit(form, form.takes[slot], kind, first, nodes[slot])
-        shape = self._together(node, node.operands)[1] if form.each else None
+        shape = self._shape(node, list(operands.values())) if form.each else None
         kind = form.gives(AskedForm(form, node, operands, f"{self.name}:{node.start}"))
         assert isinstance(kind, Kind)
         delay = max(each.delay for each in operands.values())
@@ -182,9 +178,14 @@ class KindCheck:
 
     # value by value
 
-    def _together(self, node: Node, operands: tuple[Node, ...]) -> tuple[list[Kind], Kind]:
+    def _together(self, node: Node) -> tuple[list[Kind], Kind]:
         """The kinds of operands that are worked out value by value, and a kind with the shape that comes out."""
-        kinds = [self.of(each) for each in operands]
+        kinds = [self.of(each) for each in node.operands]
+        return kinds, self._shape(node, kinds)
+
+    def _shape(self, node: Node, kinds: list[Kind]) -> Kind:
+        """A kind with the shape that comes of a node's operands, whose kinds are known, value by value."""
+        operands = node.operands
         for kind, operand in zip(kinds, operands, strict=True):
             if kind.shape in ("events", "fit"):
                 raise refusal("events-are-no-quantity" if kind.shape == "events" else "fit-is-no-quantity", operand)
@@ -198,10 +199,10 @@ class KindCheck:
                 raise refusal("late-in-series", operand)
         late = any(kind.late for kind in kinds)
         delay, readings = max(each.delay for each in kinds), max(each.readings for each in kinds)
-        return kinds, Kind(first.shape, "", first.events, late, delay=delay, readings=readings)
+        return Kind(first.shape, "", first.events, late, delay=delay, readings=readings)
 
     def _both(self, node: Node) -> tuple[Kind, Kind, Kind]:
-        (left, right), shape = self._together(node, node.operands)
+        (left, right), shape = self._together(node)
         for kind, operand in zip((left, right), node.operands, strict=True):
             if kind.condition:
                 raise refusal("condition-as-quantity", operand)
@@ -247,10 +248,11 @@ class KindCheck:
     _multiply = _divide = _scaled
 
     def _negate(self, node: Node) -> Kind:
-        kind = self._value(node.operands[0])
+        kind = self.value(node.operands[0])
         return replace(kind, value=None if kind.value is None else -kind.value)
 
-    def _value(self, node: Node) -> Kind:
+    def value(self, node: Node) -> Kind:
+        """A quantity or number; refuses events, fits and conditions."""
         kind = self.of(node)
         if kind.shape in ("events", "fit"):
             raise refusal("events-are-no-quantity" if kind.shape == "events" else "fit-is-no-quantity", node)
@@ -270,7 +272,7 @@ class KindCheck:
         return replace(shape, unit="" if by is None else power(base.unit, by))
 
     def _function(self, node: Node) -> Kind:
-        inner = replace(self._value(node.operands[0]), value=None)
+        inner = replace(self.value(node.operands[0]), value=None)
         if node.word == "abs":
             return inner
         if node.word == "sqrt":
@@ -292,7 +294,7 @@ class KindCheck:
         return replace(shape, condition=True)
 
     def _logic(self, node: Node) -> Kind:
-        kinds, shape = self._together(node, node.operands)
+        kinds, shape = self._together(node)
         for kind, operand in zip(kinds, node.operands, strict=True):
             if not kind.condition:
                 raise refusal("no-condition", operand, words=kind.words)
@@ -301,7 +303,7 @@ class KindCheck:
     _either = _all_hold = _opposite = _logic
 
     def _choice(self, node: Node) -> Kind:
-        (condition, one, other), shape = self._together(node, node.operands)
+        (condition, one, other), shape = self._together(node)
         if not condition.condition:
             raise refusal("no-condition", node.operands[0], words=condition.words)
         if one.condition or other.condition:

@@ -12,11 +12,9 @@ from common_bench.model.units import conversion, counts_from_own_zero, degree_of
 from common_bench.workings.crossings import after, part_of
 from common_bench.workings.fitting import Formulated, FoundFit, fitted
 from common_bench.workings.reading import Node
-from common_bench.workings.shapes import Kind
+from common_bench.workings.shapes import TIME, Kind
 from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import FitsAt, Together, Value
-
-TIME = "time"
 
 
 class LineFit:

@@ -25,13 +25,6 @@ def over_span(
     workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]
 ) -> dict[str, NumberOf]:
     """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s)."""
-    return numbers_and_fits(workings, results, span)[0]
-
-
-def numbers_and_fits(
-    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]
-) -> tuple[dict[str, NumberOf], dict[str, FoundFit]]:
-    """The same with the fits from which some come."""
     numbers: dict[str, NumberOf] = {}
     fits: dict[str, FoundFit] = {}
     found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
@@ -85,7 +78,7 @@ def numbers_and_fits(
             value = shown_in(of(line.read.expression), line.kind.unit)
             assert isinstance(value, NumberOf)
             numbers[line.name] = by_simulation(line.read.expression, line.kind.unit, value, of, line.name)
-    return numbers, fits
+    return numbers
 
 
 def numbers_of(node: Node) -> NumberOf:

@@ -27,7 +27,7 @@ QUANTITIES = (
 class FormPicture(NamedTuple):
     """t, before: (n,) the readings of what the form is about; after: (n,) what it makes of them, scaled to the same height, empty
     where it makes none; marks: s, when its events are; level: where a single number lies among the readings, nan where it
-    does not; span: from and to of what it counts or measures, empty where it does neither."""
+    does not."""
 
     t: Floats
     before: Floats

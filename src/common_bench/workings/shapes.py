@@ -24,6 +24,7 @@ SHAPE_WORDS = {
 }
 NO_UNIT = "a pure number"
 LONGEST_WINDOW = 60.0  # s
+TIME = "time"  # since the run or the fit began, where nothing else has that name
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way
 from common_bench.workings.forms import Form, Takes
 from common_bench.workings.over_spans import area_under, dominant_pace, slope_against
 from common_bench.workings.peaks import GapsBetween, PeakFinder
-from common_bench.workings.shapes import NO_UNIT, AskedForm, Kind, fitting, refusal
+from common_bench.workings.shapes import NO_UNIT, TIME, AskedForm, Kind, fitting, refusal
 from common_bench.workings.so_far import ChangeIn, Extreme, Total
 from common_bench.workings.spans import number_over, time_of_first
 from common_bench.workings.windows import Delayed, Middle, Polynomial
@@ -140,7 +140,7 @@ def _area(asked: AskedForm) -> Kind:
 
 
 def _slope(asked: AskedForm) -> Kind:
-    if asked["y"].shape == "at events" and asked.node.operands[1].word != "time":
+    if asked["y"].shape == "at events" and asked.node.operands[1].word != TIME:
         raise refusal("slope-at-events-against-time", asked.node.operands[1])
     return Kind("number", product(interval_of(asked["y"].unit), interval_of(asked["x"].unit), -1.0), late=True)
 

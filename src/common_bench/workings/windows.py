@@ -35,7 +35,7 @@ class Polynomial:
     def __init__(self, gives: Literal["rate", "height"], seconds: float, name: str) -> None:
         """name: of the place in the working, by which what is averaged here is told apart."""
         self._gives, self._half, self._name = gives, seconds / 2, name
-        self._held, self._done = Held(), 0
+        self._held, self._done = Held(scatter=True), 0
 
     def push(self, series: Series, _: Block) -> Series:
         self._held.add(series)
