@@ -16,6 +16,7 @@ import numpy as np
 
 from common_bench.model.block import Bools, Floats, Ints
 from common_bench.model.uncertainty import RECTANGULAR
+from common_bench.workings.in_order import added, come_evenly
 
 DEGREES = (2, 4)
 MORE = 2  # powers by which it is tested whether a polynomial is enough
@@ -29,7 +30,6 @@ MOST = 400  # means, by which a window of more readings is put together
 LIKENESS = 2.0  # of 1 / root of the number of residuals, from which their likeness to their neighbours is believed
 BENT = 5.0  # standard uncertainties of its bend, from which a curve has a top whose time can be told
 NEARLY = 2.5  # times the smallest uncertainty, up to which others are near
-EVEN = 3e-9  # of the distance of readings, by which two neighbouring ones may differ and count as even
 
 
 class Top(NamedTuple):
@@ -80,12 +80,7 @@ def top_of(t: Floats, v: Floats, at: int, *, best: Literal["t", "value"] = "t") 
 
 def tops_of(t: Floats, v: Floats, low: Ints, at: Ints, high: Ints, *, best: Literal["t", "value"] = "t") -> Floats:
     """(4, m) t, value, u_t and u_value of the tops about the readings `at`, each among those from `low` to `high`."""
-    bent = np.zeros(len(t), np.int64)
-    if len(t) > 2:
-        steps = np.diff(t)
-        bent[1:-1] = np.abs(np.diff(steps)) > EVEN * np.maximum(steps[1:], 0.0)
-    bends = np.cumsum(bent)
-    uneven = bends[np.maximum(high - 2, low)] - bends[low] > 0
+    uneven = ~come_evenly(t, low, high - 1)
     found = np.empty((4, len(at)))
     sizes = np.stack([high - low, at - low])
     for each in np.flatnonzero(uneven).tolist():
@@ -216,7 +211,7 @@ def _fitted(v: Floats, ready: _Ready, degree: int) -> Floats:
     for k in range(1, kept):
         rest -= weights[k][:, None] * window.base[k]
     left = (rest * rest).sum(axis=1)
-    more = _sum_of([each * each for each in weights[kept:]]) if powers > degree else np.zeros(count)
+    more = added([each * each for each in weights[kept:]]) if powers > degree else np.zeros(count)
     noise = np.maximum(_noise(v) ** 2, np.maximum(left - more, 0.0) / max(1, n - powers - 1))
     lost = np.abs(v).max(axis=1) * 1e-13  # by which sums of readings are off
     refused = (noise <= lost**2) & (left > n * lost**2)
@@ -239,23 +234,16 @@ def _fitted(v: Floats, ready: _Ready, degree: int) -> Floats:
         u_t = np.where(inner, u_slope / -curved, np.inf)
         change, moved = np.zeros(count), np.zeros(count)
         if powers > degree:
-            added = _times(window.back[: powers + 1, kept : powers + 1], weights[kept:])
-            change = _value(added, place)
-            moved = _value([k * added[k] for k in range(1, powers + 1)], place) / curved
+            further = _times(window.back[: powers + 1, kept : powers + 1], weights[kept:])
+            change = _value(further, place)
+            moved = _value([k * further[k] for k in range(1, powers + 1)], place) / curved
     told = [place * window.width, _value(p, place), np.hypot(u_t, moved) * window.width, np.hypot(u_height, change)]
     return np.where(refused, np.nan, np.stack(told))
 
 
 def _times(matrix: Floats, columns: list[Floats]) -> list[Floats]:
     """A matrix times columns of (m,) each, each place as it would be alone."""
-    return [_sum_of([factor * column for factor, column in zip(row, columns, strict=True)]) for row in matrix.tolist()]
-
-
-def _sum_of(rows: list[Floats]) -> Floats:
-    total = rows[0].copy()
-    for each in rows[1:]:
-        total += each
-    return total
+    return [added([factor * column for factor, column in zip(row, columns, strict=True)]) for row in matrix.tolist()]
 
 
 def _highest(p: list[Floats], slope: Sequence[Floats], bend: Sequence[Floats], ends: tuple[float, float]) -> Floats:

@@ -16,10 +16,10 @@ import numpy as np
 from common_bench.model.block import Block, Floats, Ints, Series, Source
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
 from common_bench.workings.held import Held
+from common_bench.workings.in_order import added, come_evenly
 from common_bench.workings.streams import nothing
 
 LEAST = 3  # readings at different times, that a parabola needs
-EVEN = 3e-9  # of the distance of readings, by which two neighbouring ones may differ and count as even
 AT_ONCE = 8192  # readings whose windows are worked out together
 ALIKE = 2.0  # noises, within which readings count for a median as one another's equals
 
@@ -91,15 +91,12 @@ class Polynomial:
     def _even(self, tk: Floats, of: Ints, place: Ints) -> Ints:
         """(n,) how many readings a window reaches to each side where they come at even distances, 0 where not."""
         steps = np.diff(tk)
-        bent = np.zeros(len(tk) + 1, np.int64)
-        bent[2:-1] = np.cumsum(np.abs(np.diff(steps)) > EVEN * np.maximum(steps[1:], 0.0))
-        bent[-1] = bent[-2] if len(bent) > 2 else 0
         step = steps[np.minimum(place, len(steps) - 1)] if len(steps) else np.zeros(len(place))
         with np.errstate(all="ignore"):
             reach = np.where(step > 0, np.floor(self._half * (1 + 1e-9) / step), 0.0).astype(np.int64)
         low, high = np.maximum(place - reach, 0), np.minimum(place + reach, len(tk) - 1)
         good = (low == place - reach) & (high == place + reach) & (of[low] == of[high]) & (reach > 0)
-        good &= bent[high] == bent[np.minimum(low + 1, high)]
+        good &= come_evenly(tk, low, high)
         return np.where(good, reach, 0)
 
     def _fit_even(
@@ -154,17 +151,17 @@ class Polynomial:
             if self._gives == "rate":
                 weights = weights * (step / self._half)
             centre = held.values[own]
-            found = _sum(weights * (vk[index] - centre))
+            found = added(weights * (vk[index] - centre))
             values[own - first] = found if self._gives == "rate" else centre + found
             itself = known[index] == own
             grown = self._grown(held, own, weights)
             for source, share in held.parts.items():
                 there = weights * share[known][index]
                 if source.common:
-                    _put(parts, source, len(values), own - first, _sum(there))
+                    _put(parts, source, len(values), own - first, added(there))
                     continue
-                alone = _sum(np.where(itself, there, 0.0))
-                others = np.sqrt(np.maximum(0.0, _sum(there * there) * grown - alone * alone))
+                alone = added(np.where(itself, there, 0.0))
+                others = np.sqrt(np.maximum(0.0, added(there * there) * grown - alone * alone))
                 _put(parts, source, len(values), own - first, alone)
                 _put(parts, source._replace(which=f"{source.which} in {self._name}"), len(values), own - first, others)
 
@@ -189,8 +186,8 @@ class Polynomial:
     def _weights(self, x: Floats) -> Floats:
         """(k, n) weights of k readings at x = (t − own t) / half a window, for the slope per x or the height at 0."""
         x2 = x * x
-        s0, s1, s2 = float(len(x)), _sum(x), _sum(x2)
-        s3, s4 = _sum(x2 * x), _sum(x2 * x2)
+        s0, s1, s2 = float(len(x)), added(x), added(x2)
+        s3, s4 = added(x2 * x), added(x2 * x2)
         a, b, c = s2 * s4 - s3 * s3, s2 * s3 - s1 * s4, s1 * s3 - s2 * s2
         determinant = s0 * a + s1 * b + s2 * c
         with np.errstate(all="ignore"):
@@ -218,14 +215,6 @@ def _weighed(weights: Floats, half: int, beside: Callable[[Floats, int], Floats]
     total: Floats = weights[0] * beside(of, -half)
     for by, weight in enumerate(weights[1:].tolist(), 1 - half):
         total += weight * beside(of, by)
-    return total
-
-
-def _sum(rows: Floats) -> Floats:
-    """(k, n) -> (n,) sums, added one after the other, so that they do not depend on how many stand beside each other."""
-    total: Floats = rows[0].copy()
-    for row in rows[1:]:
-        total += row
     return total
 
 
