@@ -12,6 +12,7 @@ from common_bench.lesson.plan_library import quantity_name
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble, WorkingTrouble
 from common_bench.model.units import counts_from_own_zero, interval_of, same_kind
+from common_bench.workings.compiled import FUNCTIONS
 from common_bench.workings.forms import Form, plainly
 from common_bench.workings.ready import ready_ones
 from common_bench.workings.shapes import Kind
@@ -121,7 +122,7 @@ def ready_lines(plan: Plan, columns: Sequence[tuple[str, str]]) -> list[tuple[st
 
 
 WORDS_OFFERED = (
-    "sqrt(", "sin(", "cos(", "tan(", "asin(", "acos(", "atan(", "exp(", "ln(", "log10(", "abs(", "apart", "through ", "above ",
+    *(f"{name}(" for name in FUNCTIONS), "apart", "through ", "above ",
     "below ", "by at least ", "rises through ", "falls through ", "readings", "so far", "in the last ", "delayed by ", "where ",
     "against ", "at ", "over ", "if ", "then ", "else ", "and ", "or ", "not ", "as ", "time",
     "calibrated ", "from ", "as it comes", "through a straight line", "through a proportion", "by reading * ",

@@ -9,15 +9,16 @@ from typing import Any
 import numpy as np
 
 from common_bench.exchange.columns import Columns, columns_from
+from common_bench.lesson.table_work import callable_columns, checked_on, quantity_of
 from common_bench.model.block import Series, Source
 from common_bench.model.measured import written
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import conversion, same_kind
-from common_bench.workings.evaluate import check, line_fit
+from common_bench.workings.evaluate import line_fit
 from common_bench.workings.fitting import FoundFit
 from common_bench.workings.line_fits import chosen_rows
 from common_bench.workings.over import number_from, numbers_of
-from common_bench.workings.reading import WORDS
+from common_bench.workings.shapes import TIME
 from common_bench.workings.spans import NumberOf
 from common_bench.workup.findings import note_words
 
@@ -36,19 +37,13 @@ def fitted_table(path: Path, text: str, *, x: str = "", held: Sequence[str] = ()
     clauses = "".join(
         f", {name.strip()} held at {value.strip()}" for name, _, value in (each.partition("=") for each in held)
     )
-    own = [name for name in table.columns if name.isidentifier() and name not in WORDS and name != "time"]
+    own = [name for name in callable_columns(table) if name != TIME]
     if y.strip() not in own:
         raise FileTrouble("table-without-column", where=str(path), name=y.strip(), known=", ".join(own))
-    lines = [
-        *(f'{name} = calibrated "{name}"' for name in own),
-        f"{NAME} = {y.strip()} fitted by {formula.strip()}{clauses}",
-    ]
-    workings = check(lines, {name: each.unit for name, each in table.columns.items()})
-    if workings.troubles:
-        raise workings.troubles[0]
+    workings = checked_on(table, own, [f"{NAME} = {y.strip()} fitted by {formula.strip()}{clauses}"])
     line = line_fit(NAME, workings.kinds, workings.channels, workings.raw)
-    t = _x(table, x or next(iter(table.columns)), path, asked="time" in formula)
-    series = {name: _series(table, name, t) for name in own}
+    t = _x(table, x or next(iter(table.columns)), path, asked=TIME in formula)
+    series = {name: quantity_of(table, name, t) for name in own}
     values = [series[node.word] if node.word in series else numbers_of(node) for node in line.needed]
     keep = np.isfinite(t) & np.all([np.isfinite(each.values) for each in values if isinstance(each, Series)], axis=0)
     rows = np.flatnonzero(keep)
@@ -71,12 +66,6 @@ def _x(table: Columns, name: str, path: Path, *, asked: bool) -> np.ndarray:
     if column.unit and not same_kind(column.unit, "s"):
         raise FileTrouble("table-without-time", where=str(path), name=name, unit=column.unit)
     return column.values * (conversion(column.unit, "s")[0] if column.unit else 1.0)
-
-
-def _series(table: Columns, name: str, t: np.ndarray) -> Series:
-    column = table.columns[name]
-    parts = {} if column.u is None else {Source(f"readings of {name}", False): column.u}
-    return Series(t, column.values, column.unit, parts)
 
 
 def fit_json(fit: FoundFit) -> dict[str, Any]:

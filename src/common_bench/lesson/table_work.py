@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from common_bench.exchange.columns import Columns, columns_from
-from common_bench.model.block import Block, Events, Series, Source
+from common_bench.model.block import Block, Events, Floats, Series, Source
 from common_bench.model.measured import written
 from common_bench.reading.gaps import GapFinder
 from common_bench.workings.evaluate import Evaluator, Workings, check
@@ -24,24 +24,23 @@ def worked_table(path: Path, lines: Sequence[str]) -> dict[str, Result]:
     """What each line gives on the table: a column is called by its name, or as `calibrated "its name"` where that is no word. Raises
     FileTrouble, and WorkingTrouble for the first line that is refused."""
     table = columns_from(path)
-    workings = _checked(table, lines)
-    given = {name: each.unit for name, each in table.columns.items()}
-    block = _block(table)
-    quantities = {
-        name: Series(
-            table.t, each.values, given[name], {} if each.u is None else {Source(f"readings of {name}", False): each.u}
-        )
-        for name, each in table.columns.items()
-    }
-    results = Evaluator(workings).push(block, quantities)
+    named = {line.partition("=")[0].strip().lower() for line in lines}
+    own = [name for name in callable_columns(table) if name.lower() not in named]
+    workings = checked_on(table, own, lines)
+    quantities = {name: quantity_of(table, name, table.t) for name in table.columns}
+    results = Evaluator(workings).push(_block(table), quantities)
     numbers = over_span(workings, results, (float(table.t[0]), float(table.t[-1])))
     asked = [line.name for line in workings.lines[len(workings.lines) - len(lines) :]]
     return {name: numbers[name] if name in numbers else results[name] for name in asked}
 
 
-def _checked(table: Columns, lines: Sequence[str]) -> Workings:
-    names = {line.partition("=")[0].strip().lower() for line in lines}
-    own = [name for name in table.columns if name.isidentifier() and name not in WORDS and name.lower() not in names]
+def callable_columns(table: Columns) -> list[str]:
+    """The columns whose names may stand in a working as they are."""
+    return [name for name in table.columns if name.isidentifier() and name not in WORDS]
+
+
+def checked_on(table: Columns, own: Sequence[str], lines: Sequence[str]) -> Workings:
+    """The lines behind columns that are called by their own names. Raises the first WorkingTrouble."""
     workings = check(
         [*(f'{name} = calibrated "{name}"' for name in own), *lines],
         {name: each.unit for name, each in table.columns.items()},
@@ -49,6 +48,13 @@ def _checked(table: Columns, lines: Sequence[str]) -> Workings:
     if workings.troubles:
         raise workings.troubles[0]
     return workings
+
+
+def quantity_of(table: Columns, name: str, t: Floats) -> Series:
+    """A column at times t (n,) in s, with the uncertainties that the table states."""
+    column = table.columns[name]
+    parts = {} if column.u is None else {Source(f"readings of {name}", False): column.u}
+    return Series(t, column.values, column.unit, parts)
 
 
 def _block(table: Columns) -> Block:

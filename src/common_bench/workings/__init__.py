@@ -3,6 +3,7 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "compiled": ("FUNCTIONS",),
     "evaluate": (
         "check",
         "Evaluator",
@@ -37,6 +38,7 @@ OFFERS = {
     "shapes": (
         "Kind",
         "NO_UNIT",
+        "TIME",
     ),
     "spans": (
         "Note",

@@ -10,6 +10,7 @@ import numpy as np
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, joined
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way, after, part_of
 from common_bench.workings.held import Held
+from common_bench.workings.in_order import averaged
 from common_bench.workings.missing import Absences
 from common_bench.workings.peaks import PeakFinder
 from common_bench.workings.windows import between
@@ -41,7 +42,7 @@ class ValueAt:
         values, parts = between(held, known, of, told.t, None, self._name)
         slope = self._slope(held, known, told.t)
         for source, share in told.parts.items():
-            whole = source if source.common else source._replace(which=f"{source.which} in {self._name}")
+            whole = source if source.common else averaged(source, self._name)
             moved = np.where(np.isfinite(values), slope * share, 0.0)
             parts[whole] = parts[whole] + moved if whole in parts else moved
         if len(held.t):

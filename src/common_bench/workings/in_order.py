@@ -1,4 +1,5 @@
-"""What windows and tops share: sums that do not depend on what else is summed beside them, and which readings come evenly."""
+"""What forms over several readings share: sums that do not depend on what else is summed beside them, the source of what was
+averaged, and which readings come evenly."""
 
 from __future__ import annotations
 
@@ -6,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from common_bench.model.block import Bools, Floats, Ints
+from common_bench.model.block import Bools, Floats, Ints, Source
 
 EVEN = 3e-9  # of the distance of readings, by which two neighbouring ones may differ and count as even
 
@@ -17,6 +18,11 @@ def added(rows: Floats | Sequence[Floats]) -> Floats:
     for row in rows[1:]:
         total += row
     return total
+
+
+def averaged(source: Source, name: str) -> Source:
+    """Of what is independent from reading to reading, the share that several readings have in a form at this place."""
+    return source._replace(which=f"{source.which} in {name}")
 
 
 def come_evenly(t: Floats, first: Ints, last: Ints) -> Bools:

@@ -9,6 +9,7 @@ import numpy as np
 
 from common_bench.model.block import Block, Bools, Floats, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, interval_of, product
+from common_bench.workings.in_order import averaged
 from common_bench.workings.missing import Absences
 
 
@@ -51,7 +52,7 @@ class Total:
         ]  # fmt: skip
 
     def _before(self, source: Source) -> Source:
-        return source._replace(which=f"{source.which} in {self._name}")
+        return averaged(source, self._name)
 
     def _add(self, series: Series, use: np.ndarray, values: Floats, parts: dict[Source, Floats]) -> None:
         t, v = series.t[use], series.values[use]

@@ -16,7 +16,7 @@ import numpy as np
 from common_bench.model.block import Block, Floats, Ints, Series, Source
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
 from common_bench.workings.held import Held
-from common_bench.workings.in_order import added, come_evenly
+from common_bench.workings.in_order import added, averaged, come_evenly
 from common_bench.workings.streams import nothing
 
 LEAST = 3  # readings at different times, that a parabola needs
@@ -127,7 +127,7 @@ class Polynomial:
             alone = scale * weights[half] * beside(share, 0)
             others = np.sqrt(np.maximum(0.0, squares * grown - alone * alone))
             _put(parts, source, len(values), at, alone)
-            _put(parts, source._replace(which=f"{source.which} in {self._name}"), len(values), at, others)
+            _put(parts, averaged(source, self._name), len(values), at, others)
 
     def _fit_uneven(
         self, held: Series, known: Ints, rows: Ints, values: Floats, parts: dict[Source, Floats], first: int
@@ -163,7 +163,7 @@ class Polynomial:
                 alone = added(np.where(itself, there, 0.0))
                 others = np.sqrt(np.maximum(0.0, added(there * there) * grown - alone * alone))
                 _put(parts, source, len(values), own - first, alone)
-                _put(parts, source._replace(which=f"{source.which} in {self._name}"), len(values), own - first, others)
+                _put(parts, averaged(source, self._name), len(values), own - first, others)
 
     def _grown(self, held: Series, own: Ints, weights: Floats) -> Floats:
         """(n,) by which the variance grows since readings scatter by more than is stated of them, or resemble their
@@ -282,7 +282,7 @@ class Middle:
             itself = chosen == rows
             parts[source][at] = np.where(itself & (equals == 1), share[chosen], 0.0)
             _put(
-                parts, source._replace(which=f"{source.which} in {self._name}"), len(values), at,
+                parts, averaged(source, self._name), len(values), at,
                 np.where(itself & (equals == 1), 0.0, np.abs(share[chosen]) * shrink),
             )  # fmt: skip
 
@@ -337,6 +337,6 @@ def between(
         if source.common:
             parts[source] = np.where(inside, one + two, 0.0)
         else:
-            whole = source._replace(which=f"{source.which} in {name}")
+            whole = averaged(source, name)
             parts[whole] = np.where(inside, np.sqrt(one * one + two * two), 0.0)
     return values, parts

@@ -6,10 +6,10 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QModelIndex, QPointF, QRect, QSize, Qt
-from PyQt6.QtGui import QColor, QFont, QFontMetrics, QIcon, QPainter, QPen, QPixmap, QPolygonF
+from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPen, QPixmap, QPolygonF
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
-from common_bench.desk.look.labels import label, set_tip, without_marks
+from common_bench.desk.look.labels import label, set_tip
 from common_bench.desk.look.pieces import Card, Field, button, hbox, say
 from common_bench.desk.look.sheet import palette, px
 from common_bench.lesson.line_offers import Offer
@@ -17,11 +17,14 @@ from common_bench.model.block import Floats
 from common_bench.workings.picture import FormPicture, picture_of
 
 WIDE, HIGH = 92, 40  # px of a picture
-SAYS, LATE = Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2  # roles of what a form does, and how late
 
 
 class _OfferLine(QStyledItemDelegate):
-    """A picture, how it is written, and under that what it does."""
+    """A picture, how it is written, and under that what it does. A picture is made when it is first seen."""
+
+    def __init__(self, parent: QListWidget) -> None:
+        super().__init__(parent)
+        self._pictures: dict[tuple[str, str], QPixmap] = {}
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
         return QSize(px(200), px(HIGH + 10))
@@ -34,17 +37,22 @@ class _OfferLine(QStyledItemDelegate):
             painter.fillRect(area, QColor(palette().chosen))
             painter.fillRect(area.x(), area.y(), px(3), area.height(), QColor(palette().copper))
         place = QRect(area.x() + px(8), area.y() + px(5), px(WIDE), px(HIGH))
-        index.data(Qt.ItemDataRole.DecorationRole).paint(painter, place)
+        offer: Offer = index.data(Qt.ItemDataRole.UserRole)
+        painter.drawPixmap(place, self._picture(offer.form))
         words = QRect(
             place.right() + px(12), area.y() + px(3), area.right() - place.right() - px(18), area.height() // 2
         )
         painter.setPen(QColor(palette().soft))
-        painter.drawText(words, int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), str(index.data(LATE)))
+        painter.drawText(
+            words,
+            int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter),
+            f"late by {offer.late}" if offer.late else "",
+        )
         bold = QFont(option.font)
         bold.setBold(True)
         for text, font, colour in (
-            (str(index.data()), bold, palette().ink),
-            (str(index.data(SAYS)), option.font, palette().soft),
+            (offer.written, bold, palette().ink),
+            (f"from {offer.says}" if offer.group == "ready" else offer.says, option.font, palette().soft),
         ):
             painter.setFont(font)
             painter.setPen(QColor(colour))
@@ -52,6 +60,12 @@ class _OfferLine(QStyledItemDelegate):
             painter.drawText(words, int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter), shown)
             words.translate(0, area.height() // 2 - px(4))
         painter.restore()
+
+    def _picture(self, form: str) -> QPixmap:
+        key = form, palette().card
+        if key not in self._pictures:
+            self._pictures[key] = _drawn(picture_of(form) if form else None)
+        return self._pictures[key]
 
 
 class FormsList(Card):
@@ -61,13 +75,11 @@ class FormsList(Card):
         super().__init__()
         self._offered, self._taken = offered, taken
         self._offers: list[Offer] = []
-        self._icons: dict[tuple[str, str], QIcon] = {}
         self.search = Field()
         self.search.setPlaceholderText("find: rate, peaks, heat …")
         self.search.textChanged.connect(lambda _: self._fill())
         self.search.returnPressed.connect(self.take)
         self.list = QListWidget()
-        self.list.setIconSize(QSize(px(WIDE), px(HIGH)))
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
         self._lines_drawn = _OfferLine(self.list)
@@ -95,23 +107,14 @@ class FormsList(Card):
             text = f"{offer.written} {offer.says} {' '.join(offer.lines)}".lower()
             if not all(word in text for word in asked):
                 continue
-            says = f"from {offer.says}" if offer.group == "ready" else offer.says
-            item = QListWidgetItem(self._icon(offer), offer.written)
+            item = QListWidgetItem(offer.written)
             item.setData(Qt.ItemDataRole.UserRole, offer)
-            item.setData(SAYS, without_marks(says))
-            item.setData(LATE, f"late by {offer.late}" if offer.late else "")
             self.list.addItem(item)
             if chosen is not None and offer.written == chosen.written:
                 self.list.setCurrentItem(item)
         if self.list.currentItem() is None and self.list.count():
             self.list.setCurrentRow(0)
         self._say()
-
-    def _icon(self, offer: Offer) -> QIcon:
-        key = offer.form, palette().card
-        if key not in self._icons:
-            self._icons[key] = QIcon(_drawn(picture_of(offer.form) if offer.form else None))
-        return self._icons[key]
 
     @property
     def chosen(self) -> Offer | None:
