@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, joined
+from common_bench.model.block import Block, Events, Floats, Ints, Rows, Series, joined
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way, after, part_of
 from common_bench.workings.held import Held
 from common_bench.workings.in_order import averaged
@@ -69,21 +69,18 @@ class Count:
         self._late, self._seconds = late, seconds
         self._events: list[float] = []
         self._counted = 0
-        self._rows: list[tuple[Floats, Rows]] = []
+        self._waiting: Series | None = None  # readings up to which events may still be told
         self._unbroken = np.nan  # since when
         self._broken = False
 
     def push(self, events: Events, block: Block) -> Series:
         self._events += (events.t if events.told is None else events.told).tolist()
-        if len(block):
-            self._rows.append((block.t, Rows.of(block)))
-        if not self._rows:
-            return Series(NO_FLOATS, NO_FLOATS, "", {}, None, None, False, Rows.of(block))
-        whole = joined([Series(t, t, "s", rows=rows) for t, rows in self._rows])
-        ready = int(np.searchsorted(whole.t, whole.t[-1] - self._late, side="right" if self._late == 0 else "left"))
-        told, rest = whole.part(0, ready), whole.part(ready, len(whole))
-        self._rows = [(rest.t, rest.rows)] if len(rest) and rest.rows is not None else []
-        return self._counts(told)
+        new = Series(block.t, block.t, "s", rows=Rows.of(block))
+        whole = new if self._waiting is None else joined([self._waiting, new])
+        heard = whole.t[-1] - self._late if len(whole) else -np.inf
+        ready = int(np.searchsorted(whole.t, heard, side="right" if self._late == 0 else "left"))
+        self._waiting = whole.part(ready, len(whole))
+        return self._counts(whole.part(0, ready))
 
     def _counts(self, told: Series) -> Series:
         assert told.rows is not None

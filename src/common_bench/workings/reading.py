@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
@@ -223,9 +222,3 @@ def _with_clauses(way: Writing, operands: tuple[Node, ...], place: dict[str, int
         slots=tuple(slots),
         table=way.form,
     )
-
-
-def names_in(node: Node) -> Sequence[str]:
-    """Names that an expression asks for."""
-    own = [node.word] if node.form == "name" else []
-    return own + [name for operand in node.operands for name in names_in(operand)]
