@@ -154,6 +154,38 @@ def bath_picture(folder: Path, picture: Callable[[Bench, str], None]) -> None:
     kits.stop()
 
 
+def points_picture(folder: Path, picture: Callable[[Bench, str], None]) -> None:
+    """Stage 4 point by point: five masses are taken, the sixth hangs still."""
+    kits = StandInProcess(folder / "spring-ports", world_speed=SPEED, class_name="stretching-springs")
+    window = demo_window(folder / "springs", folder / "spring-ports", SPEED, "stretching-springs")
+    window.show()
+    lesson, stage = window.hub.lesson, window.stages["record"]
+    groups = [group.id for group in lesson.store.groups]
+    wait_for(lambda: all(not lesson.roster.why_not_ready(group) for group in groups), "kits are heard")
+    window.hub.go("record")
+    window.hub.select(groups[3])
+    stage.record_all()
+    QTest.qWait(300)
+    taking = lesson.point_taking
+    for value in taking.values[:6]:
+        kits.order(kits="all", hang=f"{value:g} g")
+        QTest.qWait(1100)
+        if value == taking.values[5]:
+            break
+
+        def taken(value: float = value) -> bool:
+            stage.acts.take_points()
+            return all(taking.at(group, value) is not None for group in groups)
+
+        wait_for(taken, f"{value:g} g is taken")
+    QTest.qWait(1200)
+    window.hub.messages.clear()
+    stage.refresh()
+    picture(window, "points")
+    window.close()
+    kits.stop()
+
+
 def shelf_pictures(folder: Path, books: list[Path], picture: Callable[[QMainWindow, str], None]) -> None:
     """The shelf of a teacher with two classes; the pool of a class whose groups are compared."""
     compared = demonstrate(folder / "compared", speed=12.0, class_name="warm-baths", say=lambda _: None)
@@ -197,12 +229,12 @@ def main() -> None:
     hub.select(show.groups["Gneiss"])
     show.calibrate(picture)
     hub.go("plan")
-    window.stages["plan"].choose(window.stages["plan"].all_lines[1])
+    window.stages["plan"].written.choose(window.stages["plan"].written.all[1])
     show.stand_ins.order(kits="all", hang="bottle")
     QTest.qWait(9000)
     window.hub.messages.clear()
     picture("plan")
-    window.stages["plan"].choose(window.stages["plan"].all_lines[0])
+    window.stages["plan"].written.choose(window.stages["plan"].written.all[0])
     window.stages["plan"].turn_to(1)
     picture("plan-details")
     window.stages["plan"].turn_to(3)
@@ -224,7 +256,10 @@ def main() -> None:
         window.stages["record"].switch_view()
         QTest.qWait(300)
         picture("one-graph")
-        window.stages["record"].switch_view()
+        window.stages["record"].look_closely()
+        QTest.qWait(900)
+        picture("one-bench")
+        window.stages["record"].look_closely()
 
     show.record(1, with_a_gap)
     show.record(2, lambda: None)
@@ -247,6 +282,8 @@ def main() -> None:
     wear(app, PAPER)
     if not options.only or "calibrate-baths" in options.only:
         bath_picture(folder, keep)
+    if not options.only or "points" in options.only:
+        points_picture(folder, keep)
     trouble_pictures(folder, keep)
     if not options.only or {"shelf", "pool-compared"} & set(options.only):
         shelf_pictures(folder, [show.lesson.book.path], keep)

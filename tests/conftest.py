@@ -71,18 +71,27 @@ def desk(tmp_path: Path, stand_ins: Callable[..., StandInProcess]) -> Iterator[C
     from PyQt6.QtWidgets import QApplication
 
     from common_bench.desk.look import sheet
-    from person import DESK_SPEED, Desk, open_desk
+    from common_bench.standins.world import MAIN
+    from person import DESK_SPEED, Desk, open_desk, take_down
 
     made: list[Desk] = []
 
-    def open_it(*more: str, speed: float = DESK_SPEED, plan: Plan | None = None) -> Desk:
-        made.append(open_desk(tmp_path, stand_ins(*more, world_speed=speed), *more, speed=speed, plan=plan))
+    def open_it(
+        *more: str,
+        speed: float = DESK_SPEED,
+        plan: Plan | None = None,
+        class_name: str = MAIN,
+        book: Path | None = None,
+    ) -> Desk:
+        kits = stand_ins(*more, world_speed=speed, class_name=class_name)
+        made.append(open_desk(tmp_path, kits, *more, speed=speed, plan=plan, class_name=class_name, book=book))
         return made[-1]
 
     yield open_it
     for each in made:
         each.window.close()
         each.window.deleteLater()
+    take_down()
     if sheet.palette() is not sheet.PAPER:
         sheet.wear(QApplication.instance(), sheet.PAPER)
 

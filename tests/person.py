@@ -7,9 +7,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QLabel, QLineEdit, QMainWindow, QWidget
 
 from common_bench.desk.look import sheet
 from common_bench.desk.look.pieces import Table
@@ -19,6 +19,7 @@ from common_bench.desk.shell.window import Bench
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 from common_bench.standins.control import StandInProcess
+from common_bench.standins.world import MAIN
 from waiting import PATIENCE, KitNow, heard_up_to
 
 DESK_SPEED = 8.0
@@ -26,7 +27,17 @@ SEEN_EVERY = 150  # ms between two pictures: what is seen is judged, not how smo
 APPLICATION = application()  # kept for as long as the tests run
 
 
-KEYS = {"[": "BracketLeft", "]": "BracketRight", "{": "BraceLeft", "}": "BraceRight", "Del": "Delete"}
+KEYS = {
+    "[": "BracketLeft",
+    "]": "BracketRight",
+    "{": "BraceLeft",
+    "}": "BraceRight",
+    "Del": "Delete",
+    "+": "Plus",
+    "-": "Minus",
+    ",": "Comma",
+    ".": "Period",
+}
 
 
 def code_of(key: str) -> Qt.Key:
@@ -62,6 +73,16 @@ def wait_until(met: Callable[[], object], what: str, told: Callable[[], str]) ->
         if time.monotonic() > deadline:
             pytest.fail(f"did not come about: {what}. Notice: {told()}")
         QTest.qWait(30)
+
+
+def take_down() -> None:
+    """Windows that are closed go at once, with all in them: what is left of them would be restyled with each change of the
+    theme, ever more slowly."""
+    for each in QApplication.topLevelWidgets():
+        if isinstance(each, QMainWindow) and not each.isVisible():
+            each.deleteLater()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    QApplication.processEvents()
 
 
 class Desk:
@@ -125,8 +146,8 @@ class Desk:
     def run_lasts(self, seconds: float) -> None:
         """As a teacher sets it in the plan; 0: until somebody ends it."""
         self.press("1")
-        self.window.stage.rule.setText(f"{seconds:g}")
-        self.window.stage.rule.editingFinished.emit()
+        self.window.stage.run.ends.setText(f"after {seconds:g} s" if seconds else "by hand")
+        self.window.stage.run.ends.editingFinished.emit()
         assert self.lesson.store.plan.rule.seconds == seconds
 
     def under_way(self, alias: str, seconds: float) -> None:
@@ -159,10 +180,20 @@ class Desk:
 
 
 def open_desk(
-    folder: Path, kits: StandInProcess, *more: str, speed: float = DESK_SPEED, plan: Plan | None = None
+    folder: Path,
+    kits: StandInProcess,
+    *more: str,
+    speed: float = DESK_SPEED,
+    plan: Plan | None = None,
+    class_name: str = MAIN,
+    book: Path | None = None,
 ) -> Desk:
     """The demo; or, with the words that the stand-ins were started with, a new book on which they are plugged in."""
-    if more:
+    if book is not None:  # a class that has come so far already, with its kits plugged in again
+        hub = Hub(OpenLesson.open(book, speed=speed), kits.folder, only_stand_ins=True)
+        window = Bench(hub)
+        hub.look_for_kits()
+    elif more:
         aliases = [port.identity.removeprefix("stand-in-") for port in kits.notice.ports]
         lesson = OpenLesson.make(folder / "plug.benchbook", plan or Plan("Plugging"), "9B", aliases, speed=speed)
         hub = Hub(lesson, kits.folder, only_stand_ins=True)
@@ -171,7 +202,7 @@ def open_desk(
         hub.look_for_kits()
         lesson.roster.give_kits_in_order(sorted(lesson.roster.kits))
     else:
-        shown = demo_window(folder / "demo", kits.folder, speed)
+        shown = demo_window(folder / "demo", kits.folder, speed, class_name)
         assert isinstance(shown, Bench)
         window = shown
     window._frames.setInterval(SEEN_EVERY)

@@ -106,7 +106,7 @@ def test_a_level_and_a_pause_are_dragged_on_the_trace_and_a_threshold_colours_th
     made.hang("bottle", 6.0)
     made.press("1")
     stage, store = made.window.stage, made.lesson.store
-    stage.choose(stage.all_lines[1])
+    stage.written.choose(stage.written.all[1])
     made.until(lambda: stage.trace.level.isVisible() and len(stage.trace.marks.data) > 2, "events stand on the trace")
     stage.trace.level.setValue(2.25)
     stage.trace.level.sigPositionChangeFinished.emit(stage.trace.level)
@@ -119,7 +119,7 @@ def test_a_level_and_a_pause_are_dragged_on_the_trace_and_a_threshold_colours_th
     stage.trace.pause.lines[1].moving = False
     stage.trace._pause_dragged(None)
     assert pause_in(store.plan.workings[0]).value == pytest.approx(0.9, abs=0.02)
-    stage.choose(stage.all_lines[0])
+    stage.written.choose(stage.written.all[0])
     made.press("D")
     stage._keep_detail("warn", "above 1: more than a feather")
     stage._keep_detail("scale", "0 … 4")

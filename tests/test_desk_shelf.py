@@ -19,6 +19,7 @@ from common_bench.model.plan_file import plan_from_file, shipped_names
 from common_bench.standins.control import StandInProcess
 from common_bench.standins.world import world_of
 from cuts import cut_texts
+from person import take_down
 from teacher import Teacher
 
 
@@ -47,6 +48,7 @@ def teacher(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Callabl
     yield start
     for each in started:
         each.leave()
+    take_down()
     shutil.rmtree(short, ignore_errors=True)
 
 
@@ -97,8 +99,8 @@ def test_a_lesson_with_a_lamp_and_a_ruler_is_made_from_nothing_and_finds_what_th
         t.type_into(plan.finds.texts.fields["x"], "distance ^ 2")
         t.see("the accepted value is in N")
         t.type_into(plan.finds.texts.fields["accepted"], "60 ± 1 lx·m²")
-        t.type_into(plan.rule, "2")
-        t.type_into(plan.runs, "2")
+        t.type_into(plan.run.ends, "after 2 s")
+        t.type_into(plan.run.runs, "2")
         assert faults_of(plan.plan) == []
         t.see("2 lines, all usable")
         t.give(6)
@@ -118,6 +120,11 @@ def test_a_lesson_with_a_lamp_and_a_ruler_is_made_from_nothing_and_finds_what_th
         t.record(5)
         lesson = t.bench.hub.lesson
         assert {f.name for run in lesson.store.kept_runs() for f in lesson.store.findings(run.id)} == {"bright"}
+        assert not [
+            (r.id, r.number, r.trouble, r.ended_by, r.begin, r.end)
+            for r in lesson.store.kept_runs()
+            if not lesson.store.findings(r.id)
+        ]
         lesson.pooling.send_to_pool([run.id for run in lesson.store.kept_runs()])
         t.press("6", "O")
         t.see("lamp = ")
@@ -215,7 +222,7 @@ def test_next_week_two_kits_are_absent_one_is_new_and_the_class_goes_on(
         t.press("Return")
         t.see("4 lines, all usable")
         t.give(4)
-        t.type_into(t.plan.rule, "1")
+        t.type_into(t.plan.run.ends, "after 1 s")
         t.record(4)
         t.press("0")
         t.see("open now: go back to it")
@@ -226,7 +233,7 @@ def test_next_week_two_kits_are_absent_one_is_new_and_the_class_goes_on(
         first.order(kits=["Chalk", "Gneiss"], fault="unplug")
         with kits_at(ports, count=5) as second:
             second.order(kits=["Basalt", "Chalk", "Flint", "Gneiss"], fault="unplug")
-            t.press("0", "Right", "Right", "Return")  # the next lesson of the same class, with another plan
+            t.press("0", "Right", "Right", "Right", "Return")  # the next lesson of the same class, with another plan
             t.until(lambda: t.bench.hub.lesson.store.plan.name == "Rolling carts", "the next lesson has begun")
             t.press("0", "Return")
             t.until(lambda: t.bench.hub.lesson.store.plan.name == "Swinging bottles", "and another")
@@ -241,7 +248,7 @@ def test_next_week_two_kits_are_absent_one_is_new_and_the_class_goes_on(
                 "who is there is not moved; who is absent makes room"
             )
             t.ready(3)
-            t.type_into(t.plan.rule, "1")
+            t.type_into(t.plan.run.ends, "after 1 s")
             t.record(3)
             assert lesson.store.pool_rows() == []
             t.press("0")
@@ -262,7 +269,7 @@ def test_a_class_of_thirty_two_groups_is_made_recorded_and_read(
         t.press("Return")
         t.see("4 lines, all usable")
         t.give(32)
-        t.type_into(t.plan.rule, "1")
+        t.type_into(t.plan.run.ends, "after 1 s")
         t.record(32)
         for key in "1245":
             t.press(key)
@@ -275,7 +282,7 @@ def test_a_trial_class_is_one_choice_on_the_shelf_and_left_only_when_somebody_sa
 ) -> None:
     t = teacher(speed=8.0)
     t.make_class("8C", "2", tmp_path / "hers.benchbook")
-    t.press("Right", "Right", "S", "Return")
+    t.press("Right", "Right", "Right", "S", "Return")
     t.ready(6)
     t.see("This is a trial class 9B with stand-in kits.")
     store, roster = t.bench.hub.lesson.store, t.bench.hub.lesson.roster
@@ -284,7 +291,7 @@ def test_a_trial_class_is_one_choice_on_the_shelf_and_left_only_when_somebody_sa
     t.press("0")
     assert t.shelf.book.path == tmp_path / "hers.benchbook", "the trial is no class of hers"
     t.press("1")
-    t.type_into(t.plan.rule, "0")
+    t.type_into(t.plan.run.ends, "by hand")
     t.press("4", "R")
     t.until(lambda: all(roster.recording(group.id) for group in store.groups), "they record")
     t.press("0", "Left", "Left", "Return")

@@ -15,7 +15,7 @@ from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
 from common_bench.lesson.line_offers import offers
 from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.bench import HUES, SHAPES, emblem_for
-from common_bench.model.plan import Plan
+from common_bench.model.plan import Plan, RulePlan
 from common_bench.standins.control import StandInProcess
 from person import Desk
 from waiting import is_steady
@@ -81,7 +81,7 @@ def test_recording_one_bench_a_wrong_length_and_one_graph(desk: Made) -> None:
     assert sum(made.lesson.roster.recording(group) for group in made.group.values()) == 1
     made.press("G")
     made.see("Class wall (G)", stage)
-    made.until(lambda: len(stage._curves) == 6, "one line for each group")
+    made.until(lambda: len(stage.graph_card._curves) == 6, "one line for each group")
     made.press("G", "L")
     field = next(iter(stage.tiles[0].conditions.values()))
     assert field.hasFocus()
@@ -109,14 +109,47 @@ def test_the_plan_refuses_what_makes_no_sense_and_keeps_the_rest(desk: Made) -> 
     made = desk()
     made.press("1")
     stage = made.window.stage
-    for field, text in ((stage.rule, "soon"), (stage.rule, "-3"), (stage.runs, "0"), (stage.runs, "many")):
+    card = stage.run
+    for field, text, told in (
+        (card.ends, "soon", "“soon” says nothing of when a run begins or ends."), (card.ends, "-3", "lasts 0 s or more"),
+        (card.runs, "0", "1 to 99 runs of each group"), (card.runs, "many", "1 to 99 runs of each group"),
+        (card.begins, "when jumps", "no line of the plan finds events"),
+    ):  # fmt: skip
         field.setText(text)
         field.editingFinished.emit()
-        made.see("A run lasts 0 to 86 400 s, and there are 1 to 99 runs for each group.", stage)
-        assert (stage.rule.text(), stage.runs.text()) == ("20", "3")
-    stage.rule.setText("7,5")
-    stage.rule.editingFinished.emit()
-    assert made.lesson.store.plan.rule.seconds == 7.5
+        made.see(told, stage)
+        assert (card.begins.text(), card.before.text(), card.ends.text(), card.runs.text()) == (
+            "at once",
+            "0",
+            "after 20 s",
+            "3",
+        )
+    for typed, rule in (
+        ("7,5", RulePlan(7.5)),
+        ("after 3 pass or 5 min", None),
+        ("after 3 pass or after 5 min", RulePlan(ends="after 3 pass or after 5 min")),
+    ):
+        card.ends.setText(typed)
+        card.ends.editingFinished.emit()
+        if rule is not None:
+            assert made.lesson.store.plan.rule == rule
+    card.begins.setText("when tension rises through 2.2 N")
+    card.begins.editingFinished.emit()
+    card.before.setText("9999")
+    card.before.editingFinished.emit()
+    made.see("up to 600 s from before", stage)
+    card.before.setText("1,5")
+    card.before.editingFinished.emit()
+    assert (
+        made.lesson.store.plan.rule.words
+        == "begins when tension rises through 2.2 N, 1.5 s from before · ends after 3 pass or after 5 min"
+    )
+    card.begins.setText("when tension rises through 2.2 m")
+    card.begins.editingFinished.emit()
+    made.see("the level is in m", stage)
+    for _ in range(4):
+        made.undo()
+    assert made.lesson.store.plan.rule == RulePlan(7.5)
     made.press("B")
     stage.alias.setText("Chalk")
     stage._add_group()

@@ -135,6 +135,25 @@ def test_what_cannot_be_fitted_is_refused_at_its_place(line: str, code: str) -> 
     assert trouble.end > trouble.start
 
 
+def test_what_a_fit_leaves_can_be_measured_and_worked_with_only_over_a_span() -> None:
+    dice, lines = np.random.default_rng(3), ["y = calibrated a", "fade = y fitted by A * exp(-time / tau)"]
+    more = ["left = residual of fade as mV", "off = mean of left", "size = scatter of residual of fade", "most = largest of residual of fade"]  # fmt: skip
+    refused = ["a1 = 2 * residual of fade", "a2 = rate of residual of fade over 1 s", "a3 = rises of left through 1 mV",
+               "a4 = left fitted by b * time", "a5 = abs(left)", "up = rises of y through 1 V", "each = y fitted by q * time, from each up for 1 s", "a6 = residual of each"]  # fmt: skip
+    workings = check([*lines, *more, *refused], {"a": "V"})
+    assert {each.name for each in workings.lines if each.trouble} == {f"a{n}" for n in range(1, 7)}
+    assert {each.code for each in workings.troubles} == {"residual-in-series", "residual-of-each"}
+    noise = dice.normal(0, 0.02, len(T))
+    series = Series(T, 4 * np.exp(-T / 2.7) + noise, "V", {Source("noise", False): np.full(len(T), 0.02)})
+    block = Block(T, T, T, np.arange(len(T)), np.zeros(len(T), bool), {"a": series.values}, np.zeros(len(T)))
+    numbers = over_span(workings, Evaluator(workings).push(block, {"a": series}), (0.0, 8.0))
+    chosen = noise[T <= 8.0]
+    assert numbers["size"].value == pytest.approx(chosen.std(ddof=1), rel=0.02)
+    assert abs(numbers["off"].value) < 3.0  # mV
+    assert numbers["off"].unit == "mV"
+    assert numbers["most"].value < 4 * 0.02
+
+
 def test_a_curve_that_the_readings_say_nothing_of_is_told_so() -> None:
     with pytest.raises(FindingTrouble, match=r"does not fit|too few"):
         fit("A * exp(-time / tau) + c", np.full(len(T), 2.0), X, 0.02)

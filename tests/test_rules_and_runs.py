@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime, timedelta
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.lesson.lesson import OpenLesson, lesson_summary
+from common_bench.lesson.one_bench import headline
+from common_bench.lesson.plan_checking import faults_of
+from common_bench.lesson.plan_details import with_detail
 from common_bench.lesson.reading_words import sure_words
 from common_bench.lesson.words import age_words, bench_words, capital, kit_words, path_words
-from common_bench.model.block import Block
+from common_bench.model.block import Block, Series
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, PoolTrouble, Trouble
+from common_bench.record.replay import replay
 from common_bench.record.rules import Rule
 from waiting import Class
 
@@ -48,6 +54,121 @@ def test_a_run_ends_at_the_same_reading_however_blocks_are_cut(
     after = np.flatnonzero(t >= seconds)
     assert ended([0, len(t)]) == (int(after[0]) if len(after) else None)
     assert Rule().ends_at(Block(t, t, t, np.arange(len(t)), np.zeros(len(t), bool), {}, t), 0.0) is None
+
+
+WAITING = [
+    # begins, kept from before, ends, what is hung meanwhile, how it ends
+    ("when load rises through 250000 counts", 2.0, "after 3 s", "350 g", "ended by rule, 3 s"),
+    ("when heavy", 1.0, "after 40 readings or by hand", "350 g", "ended by rule, after 40 readings"),
+    ("after 2 s", 0.5, "when load rises through 250000 counts or after 60 s", "350 g", "ended by rule, when load rises through 250000 counts"),
+    ("when weight is steady", 0.0, "after 1 heavys", "350 g", "ended by rule, after 1 heavys"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("begins", "before", "ends", "hung", "told"), WAITING)
+def test_a_run_waits_keeps_what_came_before_and_is_the_same_from_its_bytes(
+    school: School, begins: str, before: float, ends: str, hung: str, told: str
+) -> None:
+    made = school(count=2)
+    lesson = made.lesson
+    plan = lesson.store.plan
+    plan = msgspec.structs.replace(
+        with_detail(plan, 0, "raw_unit", "counts"), rule=RulePlan(begins=begins, before=before, ends=ends), findings=(), graph=None, show=(),
+        workings=("weight = load", "heavy = rises of load through 240000 counts", "calm = smooth load over 0.3 s", "since = time"),
+    )  # fmt: skip
+    made.hang("nothing")
+    lesson.planning.change_plan(plan, "Another rule")
+    assert not lesson.store.faults, lesson.store.faults
+    groups = list(made.group.values())
+    assert lesson.recording.begin_runs(groups) == groups
+    if "steady" not in begins and "after 2" not in begins:
+        assert all(lesson.roster.why_not_ready(group) == "waits" for group in groups)
+        assert lesson.recording.begin_runs(groups) == [], "it waits already"
+        made.world(3)
+        assert not lesson.store.kept_runs()
+    else:
+        made.until(lambda: all(lesson.roster.recording(group) for group in groups), "it begins by itself")
+        made.world(1)
+    made.hang(hung, settle=0.5)
+    made.until(lambda: len(lesson.store.kept_runs()) == 2, "the runs end by their rule")
+    assert not any(lesson.roster.busy(group) for group in groups)
+    for run in lesson.store.kept_runs():
+        assert run.ended_by == told
+        live, again = lesson.working_up.replayed(run.id), replay(lesson.book, run, lesson.store.channels)
+        assert run.setting is not None
+        assert set(live.results) == set(again.results) == {"tension", "weight", "heavy", "calm", "since"}
+        for name, series in again.results.items():
+            assert np.array_equal(series.t, live.results[name].t)
+            if isinstance(series, Series):
+                assert np.array_equal(series.values, live.results[name].values, equal_nan=True)
+        assert np.allclose(again.results["since"].values, again.t, atol=1e-9)
+        assert -before - 1.5 <= again.t[0] <= -before + 0.1
+        if begins.startswith("when load rises"):
+            crossed = np.interp(0.0, again.t, again.raw["load"])
+            assert 230_000 < crossed < 290_000
+            assert (again.raw["load"][again.t < -0.1] < 250_000).all()
+
+
+def test_a_run_begins_when_its_kit_says_so_or_the_clock_does(school: School) -> None:
+    made = school(count=2)
+    lesson, groups = made.lesson, list(made.group.values())
+    kits = [lesson.store.kit_of(group) for group in groups]
+
+    def rule(begins: str) -> None:
+        plan = msgspec.structs.replace(lesson.store.plan, rule=RulePlan(begins=begins, ends="after 20 readings"))
+        lesson.planning.change_plan(plan, "Another rule")
+        assert lesson.recording.begin_runs(groups) == groups
+        made.world(2)
+        assert not any(lesson.roster.recording(group) for group in groups), begins
+
+    rule("when the kit sends lamp on")
+    for kit in kits:
+        lesson.roster.send_data(kit, b"L1")
+    made.until(lambda: len(lesson.store.kept_runs()) == 2, "each kit has said it")
+    made.kits.order(kits="all", fault="silent")
+    made.until(
+        lambda: all(lesson.roster.why_not_ready(group) in ("silent", "dead") for group in groups), "they are silent"
+    )
+    rule("when the kit begins to send")
+    made.kits.order(kits="all", fault="talk")
+    made.until(lambda: len(lesson.store.kept_runs()) == 4, "with the first readings")
+    due = datetime.now() + timedelta(seconds=4)
+    rule(f"at {due:%H:%M:%S}")
+    assert bench_words(lesson, groups[0], "record").line.startswith("begins in ")
+    made.until(lambda: len(lesson.store.kept_runs()) == 6, "at its time")
+    assert (
+        abs((datetime.fromisoformat(lesson.store.kept_runs()[-1].began_at).replace(tzinfo=None) - due).total_seconds())
+        < 3
+    )
+    for run in lesson.store.kept_runs():
+        assert run.ended_by == "ended by rule, after 20 readings"
+        assert 20 <= int((lesson.working_up.replayed(run.id).t >= -1e-9).sum()) <= 21, "from where it began"
+
+
+def test_a_run_that_waits_can_be_called_off_and_a_rule_that_says_nothing_is_refused(school: School) -> None:
+    made = school(count=1)
+    lesson, group = made.lesson, made.group["Basalt"]
+    plan = with_detail(lesson.store.plan, 0, "raw_unit", "counts")
+    rule = RulePlan(begins="when load rises through 9000000 counts", before=1.0)
+    lesson.planning.change_plan(msgspec.structs.replace(plan, rule=rule), "Another rule")
+    lesson.recording.begin_runs([group])
+    made.world(1)
+    assert bench_words(lesson, group, "record").line == "waits"
+    assert headline(lesson, group)[1] == "waits for 9000000 counts"
+    lesson.recording.end_runs([group])
+    made.until(lambda: not lesson.roster.busy(group), "it is called off")
+    made.until(lambda: lesson.store.runs(group)[-1].state == "closed", "that is kept")
+    assert lesson.store.runs(group)[-1].ended_by == "called off before it began"
+    assert not lesson.store.kept_runs()
+    for begins, ends, code in (
+        ("soon", "", "rule-not-read"), ("", "after a while", "rule-not-read"), ("at 25:00", "", "no-time-of-day"), ("when jump", "", "rule-without-events"),
+        ("", "after 0 pass", "rule-counts-nothing"), ("when wait is steady", "", "rule-without-quantity"), ("when load rises through 4 m", "", "cannot-be-shown-in-unit"),
+        ("", "when nothing falls through 4", "nothing-called"), ("after 9999 h", "", "rule-out-of-range"),
+    ):  # fmt: skip
+        changed = msgspec.structs.replace(plan, rule=RulePlan(begins=begins, ends=ends))
+        codes = [fault.trouble.code for fault in faults_of(changed) if fault.part == "rule"]
+        assert len(codes) == 1, (begins, ends, codes)
+        assert codes[0] in (code, "level-in-another-unit"), (begins, ends, codes)
 
 
 def test_everything_a_person_changes_can_be_taken_back(school: School) -> None:

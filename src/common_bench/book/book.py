@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -14,6 +14,7 @@ import msgspec
 from sqlalchemy import (
     Connection,
     Engine,
+    Select,
     Table,
     delete,
     func,
@@ -206,10 +207,8 @@ class Book:
         """Rows of a table where the named columns have these values, in the order in which they were made. A row with a
         damaged cell is left out, and told in `damage`."""
         source = schema.TABLES[table]
-        wanted = (source.c[name] == value for name, value in equal.items())
-        query = select(*schema.as_they_lie(source)).where(*wanted).order_by(source.c.id)
         with self._transaction() as connection:
-            found = [dict(row) for row in connection.execute(query).mappings()]
+            found = [dict(row) for row in connection.execute(_query(table, equal)).mappings()]
         sound = []
         for row in found:
             why = unsound(source, row)
@@ -251,6 +250,19 @@ class Book:
         source = schema.TABLES[table]
         with self._transaction() as connection:
             connection.execute(update(source).where(source.c.id == id).values(values))
+
+    def rows_apart(self, table: str, **equal: object) -> list[Row]:
+        """The same as `rows` by a connection of its own, damaged cells and all: for any thread."""
+        try:
+            with self.engine.connect() as connection:
+                return [dict(row) for row in connection.execute(_query(table, equal)).mappings()]
+        except REFUSED as fault:
+            raise refusal(fault, self.path) from fault
+
+    def complete(self, rows: Sequence[RowChange]) -> None:
+        """Adds and completes several facts, all or none; no person can undo it by itself."""
+        with self._transaction() as connection:
+            self._set(connection, [(row.table, row.id, row.before, row.after) for row in rows])
 
     def forget(self, table: str, id: int) -> None:
         """Takes back a fact that nothing refers to. Raises BookTrouble where something does."""
@@ -350,3 +362,10 @@ class Book:
         except (*REFUSED, BookTrouble) as fault:
             trouble = fault if isinstance(fault, BookTrouble) else refusal(fault, self.path)
             return [trouble.what]
+
+
+def _query(table: str, equal: Mapping[str, object]) -> Select[Any]:
+    """Rows of a table, as they lie, where the named columns have these values, in the order in which they were made."""
+    source = schema.TABLES[table]
+    wanted = (source.c[name] == value for name, value in equal.items())
+    return select(*schema.as_they_lie(source)).where(*wanted).order_by(source.c.id)

@@ -167,4 +167,18 @@ def _from_4(book: sqlite3.Connection) -> None:
     book.execute("ALTER TABLE finding ADD COLUMN dof FLOAT")
 
 
-STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}
+def _from_5(book: sqlite3.Connection) -> None:
+    """Points of a run that is taken point by point; a note on a run, what it lacked when it was begun, practice."""
+    for change in (
+        "ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE run ADD COLUMN lacks TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE run ADD COLUMN practice INTEGER DEFAULT 0",
+        "CREATE TABLE taken_point (id INTEGER NOT NULL PRIMARY KEY, run INTEGER NOT NULL REFERENCES run (id), "
+        "name TEXT NOT NULL DEFAULT '', value FLOAT, u FLOAT, unit TEXT NOT NULL DEFAULT '', t_from FLOAT, t_to FLOAT, "
+        "taken_at TEXT NOT NULL DEFAULT '', aside TEXT NOT NULL DEFAULT '', shown TEXT NOT NULL DEFAULT '')",
+        "CREATE INDEX ix_taken_point_run ON taken_point (run)",
+    ):
+        book.execute(change)
+
+
+STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}

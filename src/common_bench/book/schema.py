@@ -21,7 +21,7 @@ from sqlalchemy.sql.elements import Label
 from sqlalchemy.types import NullType
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 5  # each step up is a function in migrations.py
+SCHEMA_VERSION = 6  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
@@ -81,13 +81,18 @@ journal = _table(
 run = _table(
     "run", _of("lesson"), _of("group"), Column("number", Integer, nullable=False), _of("session"),
     Column("begin_byte", Integer), Column("end_byte", Integer), _text("state"), _text("began_at"), _text("ending"),
-    _text("setting"), _text("aside"), _text("trouble"), UniqueConstraint("lesson", "group", "number"),
+    _text("setting"), _text("aside"), _text("trouble"), _text("note"), _text("lacks"), Column("practice", Integer, server_default="0"),
+    UniqueConstraint("lesson", "group", "number"),
 )  # fmt: skip
 run_condition = _table(
     "run_condition", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"), _text("words"),
     UniqueConstraint("run", "name"),
 )  # fmt: skip
 moment = _table("moment", _of("run"), Column("t", Float, nullable=False), _text("text"))
+taken_point = _table(
+    "taken_point", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"), Column("t_from", Float),
+    Column("t_to", Float), _text("taken_at"), _text("aside"), _text("shown"),
+)  # fmt: skip
 finding = _table(
     "finding", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
     Column("span_from", Float), Column("span_to", Float), Column("n", Integer), _text("words"), _text("made_of"),

@@ -42,8 +42,10 @@ OFFERS = {
     "steady": (
         "HOLD",
         "Limits",
-        "Steadiness",
+        "LONG_ENOUGH",
+        "PROPOSED",
         "steadiness",
+        "Steadiness",
         "STRETCHES",
     ),
 }

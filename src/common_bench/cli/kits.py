@@ -32,7 +32,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME,…",
         help="how they speak, in turn; `all` for every dialect, `list` lists them",
     )
-    parser.add_argument("--rate", type=float, default=50.0, help="readings per second of each (50)")
+    parser.add_argument(
+        "--rate", type=float, default=0.0, help="readings per second of each (as its class has it, mostly 50)"
+    )
     parser.add_argument(
         "--gate", default="", metavar="NAME,…", help="what they wait for, in turn: none, button, menu, asked"
     )

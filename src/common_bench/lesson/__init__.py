@@ -66,8 +66,22 @@ OFFERS = {
         "ready_lines",
         "word_before",
     ),
-    "line_values": ("line_value",),
+    "line_values": (
+        "line_value",
+        "run_value",
+    ),
     "listening": ("listen",),
+    "one_bench": (
+        "each_of",
+        "each_time",
+        "EachTime",
+        "headline",
+        "Meter",
+        "meter",
+        "run_rows",
+        "stretch",
+        "traces_of",
+    ),
     "plan_checking": (
         "faults_of",
         "PlanFault",
@@ -93,7 +107,10 @@ OFFERS = {
         "with_number",
         "without_line",
     ),
-    "plan_effect": ("effect_words",),
+    "plan_effect": (
+        "effect_words",
+        "in_step_words",
+    ),
     "plan_library": (
         "all_plans",
         "empty_plan",
@@ -106,6 +123,16 @@ OFFERS = {
     "plan_words": (
         "read_aloud",
         "sections",
+    ),
+    "point_taking": (
+        "PointState",
+        "PointTaking",
+    ),
+    "point_words": (
+        "bench_dots",
+        "point_rows",
+        "so_far_words",
+        "state_words",
     ),
     "reading_words": (
         "change_words",
@@ -120,6 +147,13 @@ OFFERS = {
         "Register",
     ),
     "roster": ("ENDINGS",),
+    "rule_text": (
+        "begin_offers",
+        "end_offers",
+        "rule_text",
+        "RuleText",
+        "with_rule",
+    ),
     "scouting": (
         "heard_words",
         "Scout",
@@ -147,6 +181,7 @@ OFFERS = {
         "NOT_KEPT",
         "path_words",
         "port_words",
+        "progress_words",
         "proposals",
         "RAW_DECIMALS",
         "shown",
@@ -155,6 +190,7 @@ OFFERS = {
         "stated_offers",
         "stated_words",
         "tile_warning",
+        "wait_words",
     ),
     "working_up": (
         "no_reason",

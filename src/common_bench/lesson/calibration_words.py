@@ -217,7 +217,7 @@ def _check_cell(kept: Applied | None, taken: dict[str, ReferencePoint], sensor: 
 
 def _now_cell(lesson: OpenLesson, group: int, sensor: SensorPlan, taking: Taking) -> Cell:
     why = lesson.roster.why_not_ready(group)
-    if why not in ("", "recording"):
+    if why not in ("", "recording", "waits"):
         return bench_note(why), "red"
     found = lesson.sensors.steady(group, sensor.channel)
     waits_for = taking.waiting.get(group)

@@ -16,6 +16,7 @@ from common_bench.lesson.store_rows import (
     measured_of,
     point_of,
     run_of,
+    taken_point_of,
 )
 from common_bench.links.address import read_address
 from common_bench.model.bench import SHAPES
@@ -24,7 +25,7 @@ from common_bench.model.units import unit
 REFERENCES = {
     "lesson": ("plan",), "bench": ("lesson", "group"), "condition_value": ("lesson", "group"), "reference_point": ("lesson", "kit"),
     "calibration": ("kit",), "session": ("lesson", "kit"), "run": ("lesson", "group", "session"), "run_condition": ("run",),
-    "moment": ("run",), "finding": ("run",), "pooled": ("run",),
+    "moment": ("run",), "taken_point": ("run",), "finding": ("run",), "pooled": ("run",),
 }  # fmt: skip
 """Table -> tables of which each of its rows needs one; a plan that is damaged costs no lesson."""
 
@@ -66,7 +67,7 @@ def _finding(row: Row) -> None:
 CHECKS: Mapping[str, Callable[[Row], object]] = {
     "lesson": lambda row: date.fromisoformat(row["held_on"]),
     "group": _group, "kit": _kit, "reference_point": point_of, "calibration": _calibration, "run": _run, "finding": _finding,
-    "condition_value": _value, "run_condition": _value, "moment": lambda row: float(row["t"]),
+    "condition_value": _value, "run_condition": _value, "moment": lambda row: float(row["t"]), "taken_point": lambda row: (taken_point_of(row), float(row["t_to"] - row["t_from"])),
 }  # fmt: skip
 
 

@@ -49,7 +49,7 @@ def prepared_lesson(
 
 def state_conditions(lesson: OpenLesson, stated: Mapping[str, Mapping[str, str]]) -> None:
     """Sets the conditions of the plan that the groups of a sample class state. stated: alias -> condition -> text."""
-    wanted = {condition.name for condition in lesson.store.plan.conditions}
+    wanted = {condition.name for condition in lesson.store.plan.stated}
     for group in lesson.store.groups:
         for name, text in stated.get(group.alias, {}).items():
             if name in wanted and name not in lesson.store.conditions(group.id):
@@ -146,6 +146,24 @@ def _calibrate(lesson: OpenLesson, sensor: SensorPlan, stand_ins: StandInProcess
         say(f"Calibrate  {group.alias:<8} {sentence(ready)}   {' '.join(tested)}")
 
 
+def _take_points(lesson: OpenLesson, stand_ins: StandInProcess, world: World, say: Say) -> None:
+    """Every value of the plan is set and taken on every bench."""
+    taking, everybody = lesson.point_taking, [group.id for group in lesson.store.groups]
+    visited = lesson.store.plan.visited
+    assert visited is not None
+    for value in visited.values:
+        stand_ins.order(kits="all", hang=f"{value:g} {visited.unit}")
+        _wait(lesson, world.settle, f"{value:g} {visited.unit} is set")
+        left = set(everybody)
+
+        def take(left: set[int] = left, value: float = value) -> bool:
+            left -= set(taking.take(sorted(left), value)[0])
+            return not left
+
+        _until(lesson, take, f"{value:g} {visited.unit} is taken on every bench")
+        say(f"Record     {value:g} {visited.unit} taken on {len(everybody)} benches")
+
+
 def _record(lesson: OpenLesson, stand_ins: StandInProcess, world: World, say: Say) -> None:
     everybody = [group.id for group in lesson.store.groups]
     for number in range(1, lesson.store.plan.runs_per_group + 1):
@@ -156,10 +174,12 @@ def _record(lesson: OpenLesson, stand_ins: StandInProcess, world: World, say: Sa
         if len(begun_on) < len(everybody):
             raise Trouble("not-every-bench-ready")
         say(f"Record     run {number} begins on {len(begun_on)} benches, {lesson.store.plan.rule.words}")
+        if lesson.store.plan.visited is not None:
+            _take_points(lesson, stand_ins, world, say)
         for act in world.after:
             _wait(lesson, act.wait, "the runs go on")
             stand_ins.order(kits="all", hang=act.what)
-        _until(lesson, lambda: not any(lesson.roster.recording(g) for g in everybody), f"run {number} ends")
+        _until(lesson, lambda: not any(lesson.roster.busy(g) for g in everybody), f"run {number} ends")
         _until(lesson, lambda: len(lesson.store.kept_runs()) == number * len(everybody), "the runs are kept")
         for run in lesson.store.kept_runs()[-len(everybody) :]:
             words = ", ".join(f"{f.name} = {f.measured} ({f.how})" for f in lesson.store.findings(run.id))

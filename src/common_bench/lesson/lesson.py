@@ -17,12 +17,14 @@ from common_bench.lesson.calibrating import Calibrating, Taking
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.lessons import begin_lesson
 from common_bench.lesson.planning import Planning
+from common_bench.lesson.point_taking import PointTaking
 from common_bench.lesson.pooling import Pooling
 from common_bench.lesson.reading_anew import ReadingAnew
 from common_bench.lesson.recording_runs import Recording
 from common_bench.lesson.register import Register
 from common_bench.lesson.rescue import Rescue
 from common_bench.lesson.roster import Roster
+from common_bench.lesson.runs_in_step import RunsInStep
 from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.working_up import WorkingUp
@@ -70,7 +72,9 @@ class OpenLesson:
         self.calibrating = Calibrating(self.store, self.changes, self.roster, self.sensors, self.planning)
         self.working_up = WorkingUp(self.store, self.changes)
         self.reading_anew = ReadingAnew(self.store, self.changes, self.working_up)
+        self.runs_in_step = RunsInStep(self.store, self.changes, self.working_up)
         self.recording = Recording(self.store, self.changes, self.roster, self._engine, self.working_up)
+        self.point_taking = PointTaking(self.store, self.changes, self.roster, self.sensors, self.recording)
         self.pooling = Pooling(self.store, self.changes)
         self.rescue = Rescue(self.store, self._journal)
         self._closed = self._caught_up = False
@@ -185,6 +189,9 @@ class OpenLesson:
         self._keep_formats()
         for run in self.working_up.collect():
             found.append(EngineEvent("run-worked", run=run))
+            self.runs_in_step.look_at(run)
+        if self.runs_in_step.collect():
+            found.append(EngineEvent("in-step"))
         return found
 
     def _keep_formats(self) -> None:

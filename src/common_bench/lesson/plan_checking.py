@@ -15,6 +15,7 @@ from common_bench.model.measured import read_measured
 from common_bench.model.plan import Condition, Plan, SensorPlan, measured_line
 from common_bench.model.trouble import PlanTrouble, Trouble, WorkingTrouble
 from common_bench.model.units import interval_of, product, same_kind, unit
+from common_bench.record.rules import OWN, rule_of
 from common_bench.workings.evaluate import Workings, check
 from common_bench.workings.formula import Formula
 from common_bench.workings.kinds import kind_of
@@ -44,7 +45,14 @@ class PlanFault:
 
 def checked(plan: Plan) -> Workings:
     """The plan's workings as they are worked out, each with its kind or its trouble."""
-    return check(plan.in_use, {sensor.channel: sensor.unit for sensor in plan.sensors})
+    return check(plan.in_use, plan.channels, plan.raw)
+
+
+def watching(plan: Plan, workings: Workings) -> Workings:
+    """What kits are worked out by: the plan's lines, checked already, and those by which its rule watches for levels. Raises
+    PlanTrouble where the rule cannot be read."""
+    own = rule_of(plan, workings.kinds).lines
+    return check((*plan.in_use, *own), plan.channels, plan.raw) if own else workings
 
 
 def faults_of(plan: Plan, workings: Workings | None = None) -> list[PlanFault]:
@@ -52,7 +60,7 @@ def faults_of(plan: Plan, workings: Workings | None = None) -> list[PlanFault]:
     already."""
     workings = workings or checked(plan)
     return [
-        *_of_plan(plan),
+        *_of_plan(plan, workings),
         *_of_sensors(plan, workings),
         *_of_workings(plan, workings),
         *_of_findings(plan, workings),
@@ -79,11 +87,17 @@ def _fault(part: str, at: int, field: str, code: str, **fields: Any) -> PlanFaul
     return PlanFault(part, at, field, PlanTrouble(code, **fields))
 
 
-def _of_plan(plan: Plan) -> Iterator[PlanFault]:
+def _of_plan(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
     if not plan.name.strip():
         yield _fault("plan", 0, "name", "plan-without-name")
     if not (math.isfinite(plan.rule.seconds) and 0 <= plan.rule.seconds <= LONGEST_RUN):
         yield _fault("rule", 0, "seconds", "rule-out-of-range", days=round(LONGEST_RUN / 86_400))
+    try:
+        for line in watching(plan, workings).lines[len(plan.in_use) :]:
+            if line.trouble is not None:
+                yield PlanFault("rule", 0, "begins" if line.name == f"{OWN}begins" else "ends", line.trouble)
+    except PlanTrouble as trouble:
+        yield PlanFault("rule", 0, "begins", trouble)
     if not 1 <= plan.runs_per_group <= MOST_RUNS:
         yield _fault("rule", 0, "runs_per_group", "runs-out-of-range", most=MOST_RUNS)
     for stage, words in plan.tiles.items():
@@ -118,6 +132,7 @@ def _of_sensors(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
                 yield PlanFault("measured", at, "channel", trouble)
         quantities.add(sensor.quantity.lower())
         yield from _attempt("measured", at, "unit", lambda sensor=sensor: unit(sensor.unit))  # type: ignore[misc]
+        yield from _attempt("measured", at, "raw_unit", lambda sensor=sensor: unit(sensor.raw_unit))  # type: ignore[misc]
         yield from _of_curve(at, sensor)
         yield from _of_limits(at, sensor)
 
@@ -199,6 +214,12 @@ def _of_findings(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
 
 def _of_conditions(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
     taken = {line.name.lower() for line in workings.lines}
+    if plan.visited is not None:
+        taken.discard(plan.visited.name.lower())  # a line by its name is made of it
+    if plan.rule.points and plan.visited is None:
+        yield _fault("rule", 0, "points", "no-such-condition", name=plan.rule.points)
+    elif plan.visited is not None and len(set(plan.visited.values)) < 2:
+        yield _fault("rule", 0, "points", "points-without-values", name=plan.visited.name)
     for at, condition in enumerate(plan.conditions):
         if condition.name.lower() in taken:
             yield _fault("condition", at, "name", "condition-twice", name=condition.name)
@@ -224,7 +245,7 @@ def _of_condition(at: int, condition: Condition) -> Iterator[PlanFault]:
 def pool_names(plan: Plan, workings: Workings) -> dict[str, Kind]:
     """What the class graph may be made of: findings and conditions that are numbers."""
     found = {name: workings.kinds[name] for name in plan.findings if name in workings.kinds}
-    found |= {each.name: Kind("number", each.unit) for each in plan.conditions if each.kind == "number"}
+    found |= {each.name: Kind("number", each.unit) for each in plan.stated if each.kind == "number"}
     return {name: Kind("number", kind.unit) for name, kind in found.items() if kind.shape == "number"}
 
 

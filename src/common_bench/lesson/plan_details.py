@@ -92,6 +92,9 @@ DETAILS: dict[str, tuple[str, str, Callable[[SensorPlan], str]]] = {
         "counts as steady", "drift per s · scatter, as 0.001 · 0.01; proposed where empty",
         lambda s: f"{s.steady_drift:g} · {s.steady_scatter:g}" if s.steady_drift or s.steady_scatter else "",
     ),
+    "raw_unit": (
+        "unit of its raw numbers", "as counts; workings may then call the channel by its name", lambda s: s.raw_unit,
+    ),
     "u": ("uncertainty", "as 0.02; of a number that comes as it is", lambda s: f"{s.u:g}" if s.u else ""),
     "digits": ("decimals", "as the uncertainty deserves where empty", lambda s: "" if s.digits is None else str(s.digits)),
     "edges": ("each line tells a change", "yes for a light gate that sends each change with its time", lambda s: "yes" if s.edges else ""),
@@ -108,7 +111,9 @@ def with_detail(plan: Plan, at: int, entry: str, text: str) -> Plan:
     sensor = plan.sensors[at]
     changes: dict[str, object] = {}
     try:
-        if entry == "also":
+        if entry == "raw_unit":
+            changes["raw_unit"] = text.strip()
+        elif entry == "also":
             changes["also"] = tuple(each.strip() for each in text.split(",") if each.strip())
         elif entry == "points":
             changes["points"] = _points(text, sensor.unit)

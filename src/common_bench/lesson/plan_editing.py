@@ -6,7 +6,7 @@ Every function takes a plan and gives another; nothing is kept here. What cannot
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -16,7 +16,7 @@ from common_bench.calibrate.curves import curve_name, find_curve
 from common_bench.lesson.plan_checking import checked, faults_of
 from common_bench.lesson.plan_library import quantity_name
 from common_bench.model.measured import number, plain
-from common_bench.model.plan import OFF, Plan, SensorPlan
+from common_bench.model.plan import OFF, Plan, RulePlan, SensorPlan
 from common_bench.model.trouble import PlanTrouble, Trouble, WorkingTrouble
 from common_bench.model.units import two_ways
 
@@ -248,8 +248,16 @@ def renamed(plan: Plan, old: str, new: str) -> Plan:
         graph = msgspec.structs.replace(graph, y=text(graph.y), x=text(graph.x), finding=text(graph.finding))
     return msgspec.structs.replace(
         plan, sensors=sensors, workings=tuple(map(text, plan.workings)), findings=listed(plan.findings), show=listed(plan.show),
-        conditions=conditions, graph=graph,
+        conditions=conditions, graph=graph, rule=_rule_renamed(plan.rule, old, new, text),
     )  # fmt: skip
+
+
+def _rule_renamed(rule: RulePlan, old: str, new: str, text: Callable[[str], str]) -> RulePlan:
+    """Several events are counted by their name with an s behind it."""
+    points = new if rule.points == old else rule.points
+    several = re.compile(IDENTIFIER.format(re.escape(f"{old}s")))
+    rule = msgspec.structs.replace(rule, ends=several.sub(f"{new}s", rule.ends))
+    return msgspec.structs.replace(rule, begins=text(rule.begins), ends=text(rule.ends), points=points)
 
 
 # a level and a pause that can be dragged

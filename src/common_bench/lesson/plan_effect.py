@@ -2,27 +2,23 @@
 
 from __future__ import annotations
 
+from common_bench.lesson.runs_in_step import InStep
 from common_bench.lesson.store import LessonStore
 from common_bench.model.plan import Plan
 
 
 def effect_words(store: LessonStore, plan: Plan) -> str:
-    """Empty where no run is concerned. Runs keep what they were recorded and worked up with; what changes is which of their
-    findings count, and whether they can be drawn."""
+    """Empty where no run is concerned. Runs are worked up by the lines of now as soon as they stand; what is told before is
+    which of their findings count no longer, and what they lack."""
     runs, before = store.kept_runs(), store.plan
     if not runs:
         return ""
     told = []
     lost = [name for name in before.findings if name not in plan.findings]
-    new = [name for name in plan.findings if name not in before.findings]
-    having = {name: sum(any(f.name == name for f in store.findings(run.id)) for run in runs) for name in (*lost, *new)}
+    having = {name: sum(any(f.name == name for f in store.findings(run.id)) for run in runs) for name in lost}
     for name in lost:
         if having[name]:
             told.append(f"{_runs(having[name])} keep “{name}”, which counts no longer")
-    for name in new:
-        without = len(runs) - having[name]
-        if without:
-            told.append(f"{_runs(without)} of before have no “{name}”: they were recorded without it")
     if plan.graph != before.graph and store.pooled():
         told.append(f"the class graph is drawn anew from the {len(store.pooled())} runs in the pool")
     gone = [each.name for each in before.conditions if each.name not in {c.name for c in plan.conditions}]
@@ -36,6 +32,20 @@ def effect_words(store: LessonStore, plan: Plan) -> str:
         return ""
     words = "; ".join(told)
     return f"{words[0].upper()}{words[1:]}."
+
+
+def in_step_words(found: InStep) -> str:
+    """What has become of the runs that followed the plan."""
+    told = []
+    if found.followed:
+        after = found.followed[0].after
+        example = f", the first with {after[0].name} = {after[0].measured}" if after else ""
+        told.append(f"{_runs(len(found.followed))} worked up by the lines of now{example}.")
+    if found.refused:
+        why = found.refused[0].why_not
+        keep = "keeps what it had" if len(found.refused) == 1 else "keep what they had"
+        told.append(f"{_runs(len(found.refused))} {keep}: {why.what if why is not None else ''}")
+    return " ".join(told)
 
 
 def _runs(count: int) -> str:

@@ -62,7 +62,14 @@ def group_words(plan: Plan) -> str:
     """`sets a length, records 3 runs of 20 s`"""
     sets = [condition_words(each) for each in plan.conditions if not each.same_for_all]
     runs = f"records {plan.runs_per_group} run{'s' if plan.runs_per_group != 1 else ''}"
-    how_long = f" of {plan.rule.seconds:g} s" if plan.rule.seconds else ", each ended by hand"
+    by_hand = plan.rule.ends_with == "by hand"
+    how_long = (
+        f" of {plan.rule.seconds:g} s"
+        if plan.rule.seconds and not plan.rule.ends
+        else ", each ended by hand"
+        if by_hand
+        else ""
+    )
     told = (f"sets {_listed(sets)}, " if sets else "") + runs + how_long
     shared = [condition_words(each) for each in plan.conditions if each.same_for_all]
     return told + (f"; the class sets {_listed(shared)}" if shared else "")
@@ -108,9 +115,9 @@ def read_aloud(plan: Plan) -> list[str]:
 
 def rule_words(plan: Plan) -> str:
     """`begins at once and ends after 20 s; 3 runs of each group`"""
-    ends = f"after {plan.rule.seconds:g} s" if plan.rule.seconds else "by hand"
     runs = f"{plan.runs_per_group} run{'s' if plan.runs_per_group != 1 else ''} of each group"
-    return f"begins at once and ends {ends}; {runs}"
+    begins, _, ends = plan.rule.words.partition(" · ")
+    return f"{begins} and {ends}; {runs}"
 
 
 def plan_lines(plan: Plan, workings: Workings | None = None) -> list[tuple[str, str, str]]:

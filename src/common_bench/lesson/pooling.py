@@ -33,7 +33,7 @@ class Pooling:
             if not store.findings(run_id):
                 raise PoolTrouble("run-without-finding", alias=alias, number=run.number)
             told = store.run_stated(run_id)
-            missing = [each.name for each in store.plan.conditions if each.name not in told]
+            missing = [each.name for each in store.plan.stated if each.name not in told]
             if missing:
                 raise PoolTrouble("run-without-condition", missing=missing[0], alias=alias, number=run.number)
             if run_id not in store.pooled():

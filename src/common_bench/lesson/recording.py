@@ -183,7 +183,7 @@ def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, told: Pro
     before = len(lesson.store.kept_runs())
     begun = lesson.recording.begin_runs(groups)
     limit = time.monotonic() + seconds / lesson.engine.speed + 3.0
-    while any(lesson.roster.recording(group) for group in begun) and time.monotonic() < limit:
+    while any(lesson.roster.busy(group) for group in begun) and time.monotonic() < limit:
         told.look(lesson)
         time.sleep(0.05)
     lesson.recording.end_runs(begun, Ending("time-over"))

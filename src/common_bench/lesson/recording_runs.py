@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
 from common_bench.book.book_file import now
-from common_bench.book.changes import Change
+from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.store import LessonStore
@@ -17,9 +17,16 @@ from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.run import Ending
 from common_bench.model.trouble import Trouble
 from common_bench.record.engine import Engine
-from common_bench.record.rules import Rule
+from common_bench.record.rules import rule_of
 
 BY_HAND = Ending("by-hand")
+BEFORE_IT_SENDS = (
+    "silent",
+    "dead",
+    "button",
+    "menu",
+    "listening",
+)  # why a kit is not ready that is yet to begin to send
 
 
 class Recording:
@@ -32,18 +39,34 @@ class Recording:
         self._store, self._changes, self._roster, self._engine = store, changes, roster, engine
         self._working_up = working_up
 
+    def lacks(self, group: int) -> list[str]:
+        """What a bench lacks that the plan asks for, in words, though a run could begin; empty where it is ready."""
+        store, kit = self._store, self._store.kit_of(group)
+        told = [
+            f"{each.quantity} is not calibrated"
+            for each in store.plan.sensors
+            if kit is None or store.calibration(kit, each.channel) is None
+        ]
+        stated = store.stated(group)
+        return told + [
+            f"{each.name} is not set" for each in store.plan.stated if each.name not in stated and not each.per_run
+        ]
+
     def begin_runs(self, groups: Sequence[int]) -> list[int]:
-        """Begins a run on each bench that is ready; gives the groups. Each copies its conditions of now."""
+        """Begins a run on each bench that is ready, or has it wait for what the rule waits for; gives the groups. Each copies
+        its conditions of now, and keeps what it lacks. Raises PlanTrouble where the rule cannot be read."""
         begun = []
-        store, rule = self._store, Rule.of(self._store.plan.rule)
+        store = self._store
+        rule = rule_of(store.plan, store.workings.kinds)
         for group in groups:
             state = self._roster.state(group)
-            if self._engine is None or state is None or self._roster.why_not_ready(group):
+            why = self._roster.why_not_ready(group)
+            if self._engine is None or state is None or (why and not (rule.begin.by_kit and why in BEFORE_IT_SENDS)):
                 continue
             number = store.book.largest("run", "number", lesson=store.id, group=group) + 1
             run = store.book.record(
                 "run", lesson=store.id, group=group, number=number, session=state.session, state="asked",
-                began_at=now(), ending="", setting="", aside="", trouble="",
+                began_at=now(), ending="", setting="", aside="", trouble="", lacks="\n".join(self.lacks(group)),
             )  # fmt: skip
             for name, value in store.stated(group).items():
                 store.book.record("run_condition", run=run, name=name, **condition_row(value))
@@ -58,14 +81,16 @@ class Recording:
         return begun
 
     def end_runs(self, groups: Sequence[int], ending: Ending = BY_HAND) -> list[int]:
-        """Ends the runs under way on these benches; gives their ids. ending: why. Raises EngineTrouble where one could
+        """Ends the runs under way on these benches, calls those off that wait; gives the ids of what ended. ending: why. Raises EngineTrouble where one could
         not be ended in time; it goes on then."""
         ended = []
         for group in groups:
             state = self._roster.state(group)
-            if self._engine is not None and state is not None and state.run is not None:
+            under_way = (state.run or state.waits) if state is not None else None
+            if self._engine is not None and state is not None and under_way is not None:
                 self._engine.end_run(state.kit, ending)
-                ended.append(state.run.id)
+                if state.run is not None:
+                    ended.append(state.run.id)
         return ended
 
     def resume_runs(self, runs: Sequence[int]) -> None:
@@ -88,5 +113,27 @@ class Recording:
 
     def mark(self, run: int, t: float, words: str) -> Change:
         """Stamps a remark on a run, at t s since it began."""
-        added = self._store.book.added("moment", run=run, t=t, text=words)
-        return self._changes.do("Mark a moment", [added])
+        return self.mark_all({run: t}, words)
+
+    def mark_all(self, moments: Mapping[int, float], words: str) -> Change:
+        """The same remark on several runs, each at its own s since it began."""
+        rows = [self._store.book.added("moment", run=run, t=t, text=words) for run, t in moments.items()]
+        return self._changes.do("Mark a moment", rows)
+
+    def change_moment(self, moment: int, words: str) -> Change:
+        """Another remark; without words the moment is taken off."""
+        book = self._store.book
+        if words.strip():
+            return self._changes.do("Change a moment", [book.changed("moment", moment, text=words.strip())])
+        kept = book.row("moment", moment)
+        gone = RowChange("moment", moment, {name: value for name, value in kept.items() if name != "id"}, None)
+        return self._changes.do("Take a moment off", [gone])
+
+    def set_note(self, run: int, words: str) -> Change:
+        """What whoever recorded a run wants to be known of it."""
+        return self._changes.do("Note on a run", [self._store.book.changed("run", run, note=words.strip())])
+
+    def set_practice(self, run: int, *, practice: bool) -> Change:
+        """A run for practice counts nowhere, and is kept."""
+        label = "Make a run practice" if practice else "Count a run"
+        return self._changes.do(label, [self._store.book.changed("run", run, practice=int(practice))])

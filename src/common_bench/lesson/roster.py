@@ -61,7 +61,7 @@ class Roster:
 
     def why_not_ready(self, group: int) -> str:
         """Empty where a run can begin; otherwise why not, as a code of the table of sentences: no-kit, listening,
-        recording, or what is wrong with its link."""
+        recording, waits, or what is wrong with its link."""
         state = self.state(group)
         if state is None:
             return "no-kit"
@@ -69,24 +69,26 @@ class Roster:
             return state.trouble.code
         if not state.can_record:
             return "listening"
-        return "recording" if state.run is not None else ""
+        return "recording" if state.run is not None else "waits" if state.waits is not None else ""
 
     def is_heard(self, group: int) -> bool:
         """Whether its readings come, be a run under way or not."""
-        return self.why_not_ready(group) in ("", "recording")
+        return self.why_not_ready(group) in ("", "recording", "waits")
 
     def run(self, group: int) -> RunState | None:
         """The run that is under way on a bench, be its kit heard or not."""
-        state = self.state(group)
-        return state.run if state is not None else None
+        return state.run if (state := self.state(group)) is not None else None
 
     def recording(self, group: int) -> bool:
         return self.run(group) is not None
 
+    def busy(self, group: int) -> bool:
+        """Whether a run is under way on a bench, or waits to begin."""
+        return (state := self.state(group)) is not None and (state.run is not None or state.waits is not None)
+
     def is_receiver(self, kit: int) -> bool:
         """Whether a kit only relays others, and so belongs to no bench itself."""
-        state = self.kits.get(kit)
-        return state is not None and bool(state.relayed)
+        return (state := self.kits.get(kit)) is not None and bool(state.relayed)
 
     def absent_channels(self, kit: int) -> list[str]:
         """Channels that the plan asks for and the kit's lines do not hold."""
@@ -94,7 +96,7 @@ class Roster:
         if state is None or state.format is None:
             return []
         sent = state.format.channels
-        return [name for name in self._store.channels if self._store.column_of(kit, name) not in sent]
+        return [s.channel for s in self._store.plan.sensors if self._store.column_of(kit, s.channel) not in sent]
 
     def raw_unit(self, group: int | None, channel: str) -> str:
         """The unit in which a channel comes, as the stream format has it (any kit's where no group is named)."""
@@ -149,7 +151,7 @@ class Roster:
         store.refresh("kit")
         format = format_of(known) if known else None
         self._heard_by.hear(
-            kit, session, address, store.workings, store.calibrations(kit), format,
+            kit, session, address, store.watching, store.calibrations(kit), format,
             settled="speed=" in port.link or format is not None,
         )  # fmt: skip
         self._follow_asking(kit)
@@ -167,7 +169,7 @@ class Roster:
             name = f"{source['name']} · kit {id.lstrip('@')}"
             kit = store.book.record("kit", identity=identity, name=name, link=source["link"], format="", asking="")
             store.refresh("kit")
-        self._heard_by.relay(parent, kit, id, store.workings, store.calibrations(kit))
+        self._heard_by.relay(parent, kit, id, store.watching, store.calibrations(kit))
 
     def take_back(self, kit: int) -> None:
         """A kit that an id was taken for, which was none: nothing stays of it where nobody has used it."""
@@ -259,7 +261,7 @@ class Roster:
         if "kit" in tables:
             self._follow_kits({row.id for row in change.rows if row.table == "kit" and _tells_a_format(row)})
         if "plan" in tables:
-            self._engine.work(self._store.workings)
+            self._engine.work(self._store.watching)
 
     def _follow_asking(self, kit: int) -> None:
         text = next(row["asking"] for row in self._store.rows("kit") if row["id"] == kit)

@@ -11,7 +11,7 @@ from common_bench.book.book import Book
 from common_bench.book.changes import Row, RowChange
 from common_bench.calibrate.fitting import standing
 from common_bench.lesson.damage import REFERENCES, usable
-from common_bench.lesson.plan_checking import PlanFault, faults_of
+from common_bench.lesson.plan_checking import PlanFault, faults_of, watching
 from common_bench.lesson.store_rows import (
     calibration_of,
     finding_of,
@@ -20,6 +20,7 @@ from common_bench.lesson.store_rows import (
     measured_of,
     point_of,
     run_of,
+    taken_point_of,
 )
 from common_bench.model.bench import Group, Kit, emblem_for
 from common_bench.model.calibration import Calibration, ReferencePoint
@@ -27,7 +28,7 @@ from common_bench.model.class_line import ClassResult
 from common_bench.model.measured import Measured
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.plan_file import plan_from_text
-from common_bench.model.run import Finding, Moment, PoolRow, Run, RunSetting
+from common_bench.model.run import Finding, Moment, PoolRow, Run, RunSetting, TakenPoint
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
 from common_bench.pool.class_line import class_result
@@ -89,8 +90,7 @@ class LessonStore:
             except PlanTrouble as trouble:
                 self.book.damage["plan", row["id"]] = trouble.sentence
                 plan = Plan(row["name"] or "Damaged plan")
-            channels = {sensor.channel: sensor.unit for sensor in plan.sensors}
-            self._planned = row["text"], plan, check(plan.in_use, channels)
+            self._planned = row["text"], plan, check(plan.in_use, plan.channels, plan.raw)
         return self._planned[1]
 
     @property
@@ -108,11 +108,19 @@ class LessonStore:
     @property
     def channels(self) -> dict[str, str]:
         """Channel -> unit of the quantity that the plan calibrates it to."""
-        return {sensor.channel: sensor.unit for sensor in self.plan.sensors}
+        return self.plan.channels
 
     @property
     def workings(self) -> Workings:
         return self._planned[2] if self.plan else check((), {})
+
+    @property
+    def watching(self) -> Workings:
+        """What kits are worked out by; the plan's lines alone where its rule cannot be read."""
+        try:
+            return watching(self.plan, self.workings)
+        except PlanTrouble:
+            return self.workings
 
     @property
     def all_groups(self) -> list[Group]:
@@ -164,8 +172,9 @@ class LessonStore:
         return run_of(next(row for row in self.rows("run") if row["id"] == id))
 
     def kept_runs(self, group: int | None = None) -> list[Run]:
-        """Runs that count: they hold something, are worked up as far as can be, and are not set aside."""
-        return [run for run in self.ended_runs(group) if not run.aside and run.begin is not None]
+        """Runs that count: they hold something, are worked up as far as can be, are not set aside and no practice."""
+        found = self.ended_runs(group)
+        return [run for run in found if not (run.aside or run.practice) and run.begin is not None]
 
     def ended_runs(self, group: int | None = None) -> list[Run]:
         """Runs that are over and worked up as far as can be, those set aside included."""
@@ -180,6 +189,11 @@ class LessonStore:
             Moment(row["id"], row["run"], row["t"], row["text"]) for row in self.rows("moment") if row["run"] == run
         ]
         return sorted(found, key=lambda moment: moment.t)
+
+    def taken_points(self, run: int) -> list[TakenPoint]:
+        """Points of a run that is taken point by point, in the order in which they were taken."""
+        found = [taken_point_of(row) for row in self.rows("taken_point") if row["run"] == run]
+        return sorted(found, key=lambda each: each.t_to)
 
     def sensor(self, channel: str | None = None) -> SensorPlan | None:
         """The plan's sensor for a channel, or its first."""

@@ -14,7 +14,7 @@ from common_bench.links.address import Address, read_address
 from common_bench.model.bench import Emblem, Group
 from common_bench.model.calibration import Calibration, CurveChoice, Frame, Readings, ReferencePoint
 from common_bench.model.measured import Measured
-from common_bench.model.run import Ending, Finding, KeptTrouble, Run, RunSetting, Share
+from common_bench.model.run import Ending, Finding, KeptTrouble, Run, RunSetting, Share, TakenPoint
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
 
@@ -109,8 +109,18 @@ def run_of(row: Row) -> Run:
     return Run(
         row["id"], row["lesson"], row["group"], row["number"], row["session"], row["begin_byte"], row["end_byte"],
         row["state"], row["began_at"], msgspec.json.decode(row["ending"], type=Ending) if row["ending"] else None, setting,
-        row["aside"], msgspec.json.decode(row["trouble"], type=KeptTrouble) if row["trouble"] else None,
+        row["aside"], msgspec.json.decode(row["trouble"], type=KeptTrouble) if row["trouble"] else None, row["note"],
+        tuple(each for each in row["lacks"].split("\n") if each), bool(row["practice"]),
     )  # fmt: skip
+
+
+def taken_point_of(row: Row) -> TakenPoint:
+    """A row of `taken_point`."""
+    shown = msgspec.json.decode(row["shown"], type=dict[str, Measured]) if row["shown"] else {}
+    value = Measured(row["value"], row["u"], row["unit"])
+    return TakenPoint(
+        row["id"], row["run"], row["name"], value, row["t_from"], row["t_to"], row["taken_at"], row["aside"], shown
+    )
 
 
 def finding_of(row: Row) -> Finding:

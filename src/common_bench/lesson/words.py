@@ -17,7 +17,7 @@ from common_bench.model.stream import Column, StreamFormat
 from common_bench.model.trouble import words_of
 from common_bench.reading.health import ColumnHealth
 from common_bench.record.live import Latest
-from common_bench.record.snapshot import KitState
+from common_bench.record.snapshot import KitState, RunState, WaitState
 
 Stage = Literal["plan", "plug", "calibrate", "record", "work", "pool"]
 STAGES: tuple[tuple[Stage, str], ...] = (
@@ -123,7 +123,7 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
     if stage in ("plug", "calibrate", "record") and state is not None and is_not_kept(lesson):
         return NOT_KEPT, "red"
     why = lesson.roster.why_not_ready(group)
-    if stage in ("plug", "calibrate", "record") and why not in ("", "recording"):
+    if stage in ("plug", "calibrate", "record") and why not in ("", "recording", "waits"):
         return _trouble_words(lesson, group, why)
     if stage == "plug" and state is not None:
         rate = state.rate
@@ -138,6 +138,9 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
         if state.run is not None:
             minutes, seconds = divmod(int(state.run.seconds), 60)
             return f"run {state.run.number} · {minutes}:{seconds:02d}", "plain"
+        if state.waits is not None:
+            timed = state.waits.due < float("inf")
+            return wait_words(lesson, state.waits) if timed else "waits", "amber"
         kept = len(lesson.store.kept_runs(group))
         return f"ready · {kept} kept", "good" if kept >= lesson.store.plan.runs_per_group else "plain"
     if stage == "work":
@@ -147,12 +150,31 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
         sent = sum(1 for row in lesson.store.pool_rows() if row.group == group)
         return (f"{sent} finding{'s' if sent != 1 else ''}", "plain") if sent else ("none yet", "red")
     stated = lesson.store.stated(group)
-    wanted = [each.name for each in lesson.store.plan.conditions]
+    wanted = [each.name for each in lesson.store.plan.stated]
     missing = [name for name in wanted if name not in stated]
     if missing:
         return f"{missing[0]} not set", "amber"
     told = [f"{name} {stated_words(stated[name])}" for name in wanted]
     return " · ".join(told) or "nothing to set", "plain"
+
+
+def progress_words(run: RunState) -> str:
+    """`12 of 20 s`, `2 of 3 jump`, `14 s · ends by hand`"""
+    done, wanted, what = run.progress
+    if wanted == wanted:
+        return f"{done:.0f} of {wanted:g} {what}"
+    return f"{run.seconds:.0f} s · ends {what}"
+
+
+def wait_words(lesson: OpenLesson, waits: WaitState) -> str:
+    """`waits for 400 N`, `begins in 3 s`"""
+    if waits.due < float("inf"):
+        left = max(0.0, waits.due - lesson.engine.now()) / (
+            1.0 if waits.rule.begin.kind == "countdown" else lesson.engine.speed
+        )
+        hours, minutes = divmod(int(left) // 60, 60)
+        return f"begins in {left:.0f} s" if left < 100 else f"begins in {hours}:{minutes:02d} h"
+    return f"waits for {waits.rule.begin.awaited}"
 
 
 def stated_offers(condition: Condition) -> list[str]:

@@ -18,12 +18,13 @@ from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.planning import read_condition
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.store_rows import condition_row, finding_row, run_of
-from common_bench.model.run import Finding, Run, RunSetting
+from common_bench.lesson.store_rows import condition_row, finding_row, run_of, taken_point_of
+from common_bench.model.run import Finding, Run, RunSetting, TakenPoint
 from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, PoolTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from common_bench.record.runs import Recorded
 from common_bench.workup.findings import findings_of
+from common_bench.workup.points import OverPoints, counted, findings_over_points, means_of, over_points
 
 NEVER = -1  # no end of a run
 MOST_HELD = 8  # runs that are held as a whole
@@ -37,7 +38,7 @@ log = logging.getLogger(__name__)
 class Asked:
     """What a worker is asked to work up: a run with the plan's findings, as it was seen live or from its bytes.
 
-    span: None for all of it; to_keep: its findings are to be kept, the run alone is wanted otherwise.
+    taken: where its points lie, of a run that is taken point by point; to_keep: its findings are to be kept, the run alone is wanted otherwise.
     """
 
     run: Run
@@ -45,6 +46,7 @@ class Asked:
     channels: dict[str, str]
     wanted: tuple[str, ...]
     to_keep: bool
+    taken: TakenPoints | None = None
 
 
 @dataclass(frozen=True)
@@ -134,7 +136,8 @@ class WorkingUp:
             return
         if to_keep:
             self._tried[run.id] = run.end
-        asked = Asked(run, recorded, self._store.channels, self._store.plan.findings, to_keep)
+        taken = taken_of(self._store.book, run.id)
+        asked = Asked(run, recorded, self._store.channels, self._store.plan.findings, to_keep, taken)
         self._under_way[run.id] = self._workers.submit(_worked_up, self._store.book, asked)
 
     @property
@@ -186,6 +189,10 @@ class WorkingUp:
             self._ask(self._closed(run), None, to_keep=False)
         return found
 
+    def let_go(self, run: int) -> None:
+        """A run is no longer what is held of it."""
+        self._held.pop(run, None)
+
     def replayed(self, run: int) -> Replayed:
         """The run as a whole, computed here and now where it is not held. Raises FindingTrouble for an empty or open
         one."""
@@ -205,7 +212,7 @@ class WorkingUp:
 
     def worked_up(self, run: int, span: tuple[float, float] | None) -> list[Finding]:
         """The plan's findings over a span of a run (None: all of it). Raises Trouble in words."""
-        return _findings(self.replayed(run), span, self._store.plan.findings)
+        return _findings(self.replayed(run), span, self._store.plan.findings, taken_of(self._store.book, run))
 
     # what a person does
 
@@ -280,35 +287,6 @@ class WorkingUp:
         """Has a worker do it."""
         return self._workers.submit(work)
 
-    # the plan's lines of now for runs that were made before them
-
-    def runs_by_other_lines(self) -> list[tuple[Run, RunSetting]]:
-        """Runs that were worked up by other lines than the plan has now, each with the setting that it would have."""
-        lines = self._store.plan.in_use
-        return [
-            (run, msgspec.structs.replace(run.setting, workings=lines))
-            for run in self._store.kept_runs()
-            if run.setting is not None and run.setting.workings != lines
-        ]
-
-    def preview_lines_later(self) -> Future[list[Reworked]]:
-        """What the plan's lines of now would make of those runs, by a worker. Changes nothing."""
-        store = self._store
-        asked = [
-            (run, setting, {finding.name: finding for finding in store.findings(run.id)})
-            for run, setting in self.runs_by_other_lines()
-        ]
-        channels, wanted, book = store.channels, store.plan.findings, store.book
-        return self._workers.submit(
-            lambda: [
-                reworked_run(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked
-            ]
-        )
-
-    def work_up_anew(self, reworked: Sequence[Reworked]) -> Change:
-        """Works runs up by the plan's lines of now, as one step of undo; those that cannot be stay as they are."""
-        return self.apply_to_runs([each for each in reworked if each.why_not is None], "Work up anew")
-
     def apply_to_runs(self, reworked: Sequence[Reworked], label: str = "Apply the calibration to") -> Change:
         """Puts the calibrations in the place of those the runs were made with and works them up again, as one step of
         undo. Raw readings stay as they are; the pool follows."""
@@ -344,10 +322,39 @@ def finding_rows(book: Book, run: int, old: dict[str, Finding], new: Sequence[Fi
     return rows
 
 
-def _findings(replayed: Replayed, span: tuple[float, float] | None, wanted: Sequence[str]) -> list[Finding]:
-    workings = replayed.workings
+@dataclass(frozen=True)
+class TakenPoints:
+    """Points of a run and the condition that was set."""
+
+    points: tuple[TakenPoint, ...]
+    visited: str
+
+
+def taken_of(book: Book, run: int) -> TakenPoints | None:
+    """Where the points of a run lie that was taken point by point; None of any other. Safe from any thread."""
+    points = counted([taken_point_of(row) for row in book.rows_apart("taken_point", run=run)])
+    return TakenPoints(tuple(points), points[0].name) if points else None
+
+
+def at_points(replayed: Replayed, taken: TakenPoints) -> OverPoints:
+    """What the lines of a run give at its points."""
+    measured = {}
+    for line in replayed.workings.lines:
+        node = line.read.expression if line.read is not None else None
+        if node is not None and node.form == "calibrated" and node.word != taken.visited:
+            measured[node.word] = line.name
+    means = means_of(replayed.results, measured, taken.points)
+    return over_points(replayed.workings, means, taken.points, taken.visited)
+
+
+def _findings(
+    replayed: Replayed, span: tuple[float, float] | None, wanted: Sequence[str], taken: TakenPoints | None = None
+) -> list[Finding]:
+    workings, whole = replayed.workings, span or (0.0, replayed.seconds)
     names = [name for name in wanted if name in workings.kinds] or list(wanted)
-    return findings_of(workings, replayed.results, span or (0.0, replayed.seconds), names)
+    if taken is not None:
+        return findings_over_points(workings, at_points(replayed, taken), whole, names)
+    return findings_of(workings, replayed.results, whole, names)
 
 
 def _worked_up(book: Book, asked: Asked) -> Outcome:
@@ -358,7 +365,7 @@ def _worked_up(book: Book, asked: Asked) -> Outcome:
             replayed = as_recorded(asked.run, asked.recorded, asked.channels)
         else:
             replayed = replay(book, asked.run, asked.channels)
-        found = _findings(replayed, None, asked.wanted) if asked.to_keep else []
+        found = _findings(replayed, None, asked.wanted, asked.taken) if asked.to_keep else []
     except Trouble as trouble:
         return Outcome(asked, replayed, (), trouble)
     except Exception as fault:
@@ -377,7 +384,7 @@ def reworked_run(
         replayed = replay(book, msgspec.structs.replace(run, setting=setting), channels)
         span = next((f.span for f in before.values()), (0.0, replayed.seconds))
         names = list(names) or list(before) or [name for name in wanted if name in replayed.workings.kinds]
-        after = findings_of(replayed.workings, replayed.results, span, names)
+        after = _findings(replayed, span, names, taken_of(book, run.id))
     except Trouble as trouble:
         return Reworked(run, setting, before, [], trouble)
     return Reworked(run, setting, before, after)

@@ -91,6 +91,7 @@ OFFERS = {
         "Run",
         "RunSetting",
         "Share",
+        "TakenPoint",
     ),
     "stream": (
         "ASSUMED_NO_VALUE",

@@ -61,7 +61,8 @@ class SensorPlan(msgspec.Struct, frozen=True):
     quantity's unit outside which a value is a guess; warn: thresholds of the tiles; scale: ends of its graph's axis, free
     where there is none; digits: decimals that are shown, by the uncertainty where there are none; edges: the kit sends a
     line for each change of an on/off signal, with its time; against: what all its points are held against, as one
-    thermometer or one set of masses, whose error they have in common: common_u in the unit, common_share of each value.
+    thermometer or one set of masses, whose error they have in common: common_u in the unit, common_share of each value;
+    raw_unit: of the channel's raw numbers, which workings may then call by the channel's name.
     """
 
     channel: str
@@ -84,6 +85,7 @@ class SensorPlan(msgspec.Struct, frozen=True):
     against: str = ""
     common_u: float = 0.0
     common_share: float = 0.0
+    raw_unit: str = ""
 
     def __post_init__(self) -> None:
         msgspec.structs.force_setattr(self, "curve", curve_key(self.curve))
@@ -116,13 +118,33 @@ STANDING = ("as-it-comes", "formula")  # curves that need no points
 
 
 class RulePlan(msgspec.Struct, frozen=True):
-    """When a run begins and ends. `seconds` 0 means by hand."""
+    """When a run begins and ends, as somebody would say it.
+
+    begins: `at once` where empty, `after 5 s` (a countdown), `when force rises through 400 N`, `when let_go`, `when temp is
+    steady`, `when the kit sends GO`, `when the kit begins to send`, `at 14:05`; before: s that are kept from before that;
+    ends: `after 3 jump`, `after 500 readings`, `when force falls through 5 N`, `when temp is steady`, `by hand`, several with
+    `or` between them; after `seconds` where empty, by hand where these are 0. points: the condition whose values are set
+    one after the other, each taken once all stands still; a run then lasts until all are taken.
+    """
 
     seconds: float = 0.0
+    begins: str = ""
+    before: float = 0.0
+    ends: str = ""
+    points: str = ""
+
+    @property
+    def ends_with(self) -> str:
+        """How it ends, in words."""
+        return self.ends.strip() or (f"after {self.seconds:g} s" if self.seconds else "by hand")
 
     @property
     def words(self) -> str:
-        return f"begin at once · end after {self.seconds:g} s" if self.seconds else "begin at once · end by hand"
+        if self.points:
+            return f"point by point over {self.points}"
+        begins = self.begins.strip() or "at once"
+        before = f", {self.before:g} s from before" if self.before and self.begins.strip() else ""
+        return f"begins {begins}{before} · ends {self.ends_with}"
 
 
 class AskPlan(msgspec.Struct, frozen=True):
@@ -214,6 +236,31 @@ class Plan(msgspec.Struct, frozen=True):
         return self.show or tuple(each.quantity for each in self.sensors)
 
     @property
+    def channels(self) -> dict[str, str]:
+        """Channel -> unit of the quantity that it is calibrated to; a condition that is set point by point counts as one."""
+        found = {sensor.channel: sensor.unit for sensor in self.sensors}
+        return found if self.visited is None else {**found, self.visited.name: self.visited.unit}
+
+    @property
+    def stated(self) -> tuple[Condition, ...]:
+        """Conditions that a group states of a run, which are all but the one that is set point by point."""
+        return tuple(each for each in self.conditions if self.rule.points != each.name)
+
+    @property
+    def visited(self) -> Condition | None:
+        """The condition that a run sets point by point; None where it does not."""
+        return (
+            next((each for each in self.conditions if each.name == self.rule.points), None)
+            if self.rule.points
+            else None
+        )
+
+    @property
+    def raw(self) -> dict[str, str]:
+        """Channel -> unit of its raw numbers, of those that workings may call by their own name."""
+        return {sensor.channel: sensor.raw_unit for sensor in self.sensors if sensor.raw_unit}
+
+    @property
     def in_use(self) -> tuple[str, ...]:
         """The workings as they are worked out: each measured quantity by its name, then those that are not switched
         off."""
@@ -224,6 +271,8 @@ class Plan(msgspec.Struct, frozen=True):
             if each.quantity.isidentifier() and each.quantity.lower() not in named:
                 named.add(each.quantity.lower())
                 measured.append(measured_line(each))
+        if self.visited is not None and self.visited.name.lower() not in named:
+            measured.append(f"{self.visited.name} = calibrated {self.visited.name}")
         return (*measured, *written)
 
     def condition(self, name: str) -> Condition:

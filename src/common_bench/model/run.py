@@ -14,13 +14,16 @@ from common_bench.model.trouble import Trouble, words_of
 
 class RunSetting(msgspec.Struct, frozen=True):
     """All that is needed to compute a run again from its bytes, as it was when the run began; applied_at: when
-    its calibrations were put in the place of those it was made with, '' where they never were."""
+    its calibrations were put in the place of those it was made with, '' where they never were; raw: channel -> unit of its
+    raw numbers, by which workings may name it; zero: s from the first reading, kept from before, to where the run's time begins."""
 
     format: StreamFormat | None
     clock: ClockState
     calibrations: tuple[Calibration, ...]
     workings: tuple[str, ...]
     applied_at: str = ""
+    raw: dict[str, str] = {}
+    zero: float = 0.0
 
 
 class KeptTrouble(msgspec.Struct, frozen=True):
@@ -48,7 +51,8 @@ class Ending(msgspec.Struct, frozen=True):
 
 class Run(msgspec.Struct, frozen=True):
     """One recording by one group: bytes `begin` to `end` of a session. `state` open until closed; trouble: why it
-    could not be worked up, None where it could or was not tried."""
+    could not be worked up, None where it could or was not tried; note: of whoever recorded it; lacks: what was missing when it
+    was begun all the same, in words; practice: it counts nowhere."""
 
     id: int
     lesson: int
@@ -63,6 +67,9 @@ class Run(msgspec.Struct, frozen=True):
     setting: RunSetting | None
     aside: str = ""
     trouble: KeptTrouble | None = None
+    note: str = ""
+    lacks: tuple[str, ...] = ()
+    practice: bool = False
 
     @property
     def ended_by(self) -> str:
@@ -77,6 +84,21 @@ class Moment(msgspec.Struct, frozen=True):
     run: int
     t: float
     text: str
+
+
+class TakenPoint(msgspec.Struct, frozen=True):
+    """A point of a run that is taken point by point: a condition set to a value while all stood still, from and to in s since
+    the run began. shown: quantity -> what it was as seen then; aside: why it does not count."""
+
+    id: int
+    run: int
+    name: str
+    value: Measured
+    t_from: float
+    t_to: float
+    taken_at: str = ""
+    aside: str = ""
+    shown: dict[str, Measured] = {}
 
 
 class Share(msgspec.Struct, frozen=True):

@@ -19,12 +19,16 @@ OFFERS = {
         "replay",
         "Replayed",
     ),
-    "rules": ("Rule",),
+    "rules": (
+        "OWN",
+        "rule_of",
+    ),
     "runs": ("Recorded",),
     "snapshot": (
         "KitState",
         "RunState",
         "Snapshot",
+        "WaitState",
     ),
     "speed": (
         "LEAST_BYTES",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from common_bench.calibrate.applied import Applied
 from common_bench.model.block import Block, Events, Series, Stamped
@@ -12,16 +12,19 @@ from common_bench.model.run import RunSetting
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.heard import Heard
 from common_bench.reading.reader import Reader
+from common_bench.record.rules import OWN
 from common_bench.workings.evaluate import Evaluator, Workings, check
 
 
 @dataclass(frozen=True, slots=True)
 class Worked:
-    """One block with its calibrated quantities by channel and what the workings newly give by name."""
+    """One block with its calibrated quantities by channel and what the workings newly give by name; watched: what the lines
+    that a rule watches give, which nobody sees."""
 
     block: Block
     calibrated: dict[str, Series]
     results: dict[str, Series | Events]
+    watched: dict[str, Series | Events] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,12 +58,14 @@ class Chain:
         held: bool = False,
         offset: int = 0,
         paced: bool = True,
+        zero: float = 0.0,
     ) -> None:
+        """zero: s from the first reading to where the time of the workings is counted from."""
         self.reader = Reader(format, clock, held=held, offset=offset, paced=paced)
         self._workings = workings
         self._calibrations = tuple(calibrations)
         self._applied = {each.channel: Applied(each) for each in self._calibrations}
-        self._evaluator = Evaluator(workings)
+        self._evaluator = Evaluator(workings, zero)
 
     @property
     def calibrations(self) -> tuple[Calibration, ...]:
@@ -80,8 +85,19 @@ class Chain:
         """Workings begin anew and the clock's map is held still; gives all that a replay needs."""
         clock = self.reader.begin_run()
         self._evaluator = Evaluator(self._workings)
-        lines = tuple(line.text for line in self._workings.lines)
-        return RunSetting(self.reader.format, clock, self._calibrations, lines)
+        return self.setting(self.reader.format, clock)
+
+    def setting(self, format: StreamFormat | None, clock: ClockState, zero: float = 0.0) -> RunSetting:
+        """All that a replay needs of a run that begins with this format and clock; zero: s from its first reading to where
+        its time is counted from."""
+        lines = tuple(line.text for line in self._workings.lines if not line.name.startswith(OWN))
+        return RunSetting(format, clock, self._calibrations, lines, raw=dict(self._workings.raw), zero=zero)
+
+    def anew(self, worked: Sequence[Worked], zero: float) -> list[Worked]:
+        """Readings that have come already, worked out as those of a run that begins with them, s before its time is
+        counted from."""
+        self._evaluator = Evaluator(self._workings, zero)
+        return [self._evaluated(each.block, each.calibrated) for each in worked]
 
     def end_run(self) -> None:
         self.reader.end_run()
@@ -129,11 +145,17 @@ class Chain:
             for channel, ready in self._applied.items()
             if (column := ready.calibration.heard_as or channel) in block.channels
         }
-        return Worked(block, calibrated, self._evaluator.push(block, calibrated))
+        return self._evaluated(block, calibrated)
+
+    def _evaluated(self, block: Block, calibrated: dict[str, Series]) -> Worked:
+        found = self._evaluator.push(block, calibrated)
+        own = [name for name in found if name.startswith(OWN)]
+        return Worked(block, calibrated, found, {name: found.pop(name) for name in own})
 
 
 def chain_of(setting: RunSetting, offset: int, channels: dict[str, str]) -> Chain:
     """The chain as it was when a run began at byte `offset`. channels: channel -> unit of its quantity."""
+    workings = check(setting.workings, channels, setting.raw)
     return Chain(
-        check(setting.workings, channels), setting.calibrations, setting.format, setting.clock, held=True, offset=offset
+        workings, setting.calibrations, setting.format, setting.clock, held=True, offset=offset, zero=setting.zero
     )

@@ -12,6 +12,7 @@ from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.trouble import LinkTrouble
 from common_bench.reading.heard import Heard
+from common_bench.record.awaited import AwaitedRun
 from common_bench.record.chain import Chain
 from common_bench.record.live import LiveWindow
 from common_bench.record.runs import RunUnderWay
@@ -67,6 +68,7 @@ class KitConnection:
         self.speed = SpeedFinder(found=settled or not address.has_speed)
         self.relayed: dict[str, KitConnection] = {}
         self.run: RunUnderWay | None = None
+        self.waiting: AwaitedRun | None = None  # a run that is asked for and has not begun
         self.ended_run: RunUnderWay | None = None  # the last one, that may go on where its end is taken back
         self.next_calibrations: tuple[Calibration, ...] | None = None  # from the end of its run on
         self.next_workings: Workings | None = None
@@ -114,6 +116,11 @@ class KitConnection:
     def all(self) -> tuple[KitConnection, ...]:
         """Itself and those that it relays."""
         return (self, *self.relayed.values())
+
+    @property
+    def is_free(self) -> bool:
+        """Whether no run is under way on it, or waits to begin."""
+        return self.run is None and self.waiting is None
 
     @property
     def can_record(self) -> bool:
@@ -236,6 +243,7 @@ class KitConnection:
             self.warning, reader.format, self.chain.calibrations,
             ClockFace(clock.spacing, clock.rate, clock.u_rate, clock.last_raw, clock.uneven, clock.restarts), self.rate, self.load,
             reader.lines, reader.readings, reader.notes, reader.unreadable, run.state if run is not None else None,
+            self.waiting.state if self.waiting is not None else None,
             asking.plan if asking is not None else None, asking.answered if asking is not None else 0,
             asking.missed if asking is not None else 0, self.last_heard, self.last_reading, self.losses, self.speed.found,
             self.speed.tried, self.tape.lines, reader.finder.judgement, reader.finder.doubt,

@@ -15,6 +15,7 @@ import msgspec
 from common_bench.book.journal import HEARD, LOST, JournalEntry, JournalWriter
 from common_bench.links.address import Address
 from common_bench.links.causes import trouble
+from common_bench.model.block import Stamped
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.run import Ending
@@ -80,7 +81,7 @@ class Engine:
 
     @property
     def snapshot(self) -> Snapshot:
-        """All kits as they were at the end of the last turn; where there are no turns any more, none of them heard."""
+        """All kits at the end of the last turn; where there are no turns any more, none of them heard."""
         found = self._snapshot
         if self._loop.has_died or self._loop.broken is not None:
             return found.fallen(trouble("engine-stopped", ""))
@@ -101,21 +102,19 @@ class Engine:
         self._loop.start()
 
     def stop(self) -> None:
-        """Ends all runs and links; everything heard is with the journal when this returns. Raises EngineTrouble where
-        that takes longer than END_WITHIN s."""
+        """Ends all runs and links; all heard is with the journal then. Raises EngineTrouble after END_WITHIN s."""
         if self._loop.is_alive:
             self._loop.ask(self._end, END_WITHIN)
             if not self._loop.join(END_WITHIN):
                 raise EngineTrouble("engine-busy", within=END_WITHIN)
 
     def ask(self, command: Callable[[], Given]) -> Given:
-        """Has a command done between two turns and gives its answer. Raises what it raises, or EngineTrouble where it
-        is not done within the engine's patience."""
+        """Has a command done between two turns and gives its answer. Raises what it raises, or EngineTrouble if late."""
         return self._loop.ask(lambda: self._then_publish(command), self.patience)
 
     def follow(self, command: Callable[[], object]) -> None:
-        """Has a command done that brings the engine in step with the book, now or as soon as it can be. What it raises
-        later is told as an event of the kind “failed”, as it has no caller left."""
+        """Has a command done that brings the engine in step with the book, now or as soon as it can be; what it raises
+        later is told as an event of the kind “failed”."""
         answer: Future[object] = self._loop.post(lambda: self._then_publish(command))
         try:
             answer.result(self.patience)
@@ -188,7 +187,7 @@ class Engine:
 
         def set_it() -> None:
             found = self._kits[kit]
-            if any(each.run is not None for each in found.all):
+            if not all(each.is_free for each in found.all):
                 raise Trouble("kit-records")
             found.chain.read_as(format)
             found.live.forget_all()
@@ -212,12 +211,10 @@ class Engine:
         kept = tuple(calibrations)
 
         def set_them() -> None:
-            found = self._kits.get(kit)
-            if found is None:
-                return
-            found.next_calibrations = kept
-            if found.run is None:
-                catch_up(found)
+            if (found := self._kits.get(kit)) is not None:
+                found.next_calibrations = kept
+                if found.is_free:
+                    catch_up(found)
 
         self.follow(set_them)
 
@@ -227,22 +224,21 @@ class Engine:
         def set_them() -> None:
             for found in self._kits.values():
                 found.next_workings = workings
-                if found.run is None:
+                if found.is_free:
                     catch_up(found)
 
         self.follow(set_them)
 
     def begin_run(self, kit: int, run: int, number: int, rule: Rule) -> None:
         """Begins to record. Raises Trouble where the bench is not ready, or records already."""
-        self.ask(lambda: self._runs.begin(self._kits.get(kit), run, number, rule))
+        self.ask(lambda: self._runs.begin(self._kits.get(kit), run, number, rule, self.now(), self.speed))
 
     def end_run(self, kit: int, ending: Ending) -> None:
-        """Ends the run under way; does nothing where there is none."""
+        """Ends the run under way, or calls one that waits off; does nothing where there is none."""
         self.ask(lambda: self._runs.end(self._kits[kit], None, ending) if kit in self._kits else None)
 
     def resume_run(self, kit: int, run: int) -> None:
-        """Takes the end of a run back: it goes on as if it had not ended, nothing of it missing. Raises Trouble where
-        another has begun since, or the kit has been left."""
+        """Takes the end of a run back: it goes on, nothing of it missing. Raises Trouble where another has begun since."""
         self.ask(lambda: self._runs.resume(self._kits.get(kit), run))
 
     def send(self, kit: int, data: bytes) -> None:
@@ -290,6 +286,9 @@ class Engine:
                 continue
             try:
                 self._feed(kit, at)
+                for each in kit.all:
+                    if each.waiting is not None and at >= each.waiting.due:
+                        self._runs.begun(each, each.waiting.due)
                 self._links.look_after(kit, at)
             except Exception as fault:  # one kit must never stop the others
                 self._spare_the_others(kit, fault)
@@ -310,8 +309,18 @@ class Engine:
             return
         chunks, kit.pending, kit.waiting_bytes = kit.pending, [], 0
         self.journal.put(JournalEntry(kit.session, HEARD, chunks[0].at, chunks))
+        if all(each.waiting is None for each in kit.all):
+            self._hear(kit, chunks, at)
+            return
+        for chunk in chunks:  # a run may begin at any of them
+            self._hear(kit, [chunk], at)
+
+    def _hear(self, kit: KitConnection, chunks: list[Stamped], at: float) -> None:
         reader = kit.chain.reader
         known, trying = reader.format, not kit.speed.found
+        for each in kit.all:
+            if each.waiting is not None:
+                each.waiting.checkpoint(each.chain.reader)
         data = b"".join(chunk.data for chunk in chunks)
         flow = kit.chain.feed(chunks, kit.run.ends_in if kit.run is not None else None)
         self._take(kit, flow, data, at, sparse=known is None or known.sparse)
@@ -335,7 +344,7 @@ class Engine:
         reader = kit.chain.reader
         if reader.format is not None and not reader.format.shared and kit.relayed:
             for id, each in list(kit.relayed.items()):
-                if each.run is None:
+                if each.is_free:
                     self._kits.pop(kit.relayed.pop(id).kit, None)
                     kit.told_of.discard(id)
                     self._events.tell(EngineEvent("taken-back", each.kit, id=id))
@@ -352,9 +361,13 @@ class Engine:
             self._events.tell(EngineEvent("restarted", kit.kit))
         if kit.run is not None:
             kit.run.take(flow)
-            if flow.ended_after is not None:
+            if flow.ended_after is not None and kit.run.ending is not None:
                 end = int(flow.worked[flow.ended_after].block.offset[0])
-                self._runs.end(kit, end, kit.run.rule.ending)
+                self._runs.end(kit, end, kit.run.ending)
+            elif (over := kit.run.is_over(kit.live, at)) is not None:
+                self._runs.end(kit, None, over)
+        elif kit.waiting is not None and (begins := kit.waiting.take(flow, kit.live, at)) is not None:
+            self._runs.begun(kit, begins)
         if self.listener:
             self.listener(kit.kit, flow)
 

@@ -19,6 +19,7 @@ What = Literal[
     "run-ended",
     "run-kept",
     "run-worked",
+    "in-step",
     "format",
     "read-anew",
     "lost",
@@ -35,7 +36,7 @@ What = Literal[
 class EngineEvent(NamedTuple):
     """Something the lesson should know of.
 
-    run: its id, for run-began, run-ended, run-kept (the book holds all of it by then) and run-worked; ending: how;
+    run: its id, for run-began, run-ended, run-kept (the book holds all of it by then) and run-worked; in-step: runs have followed the plan; ending: how;
     recorded: what was seen of it live, None where it must be computed from its bytes; id: of a kit that is heard
     through this one's port (relayed); trouble: why (lost, failed); resumed: how often the run had been taken up again
     before this end of it (run-kept); format: how lines were read before, where all was read anew; a kit that an id was

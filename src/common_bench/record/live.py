@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import threading
 from collections import deque
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
 
 from common_bench.model.block import Block, Bools, Events, Floats, Series
-from common_bench.record.chain import Flow
+from common_bench.record.chain import Flow, Worked
 from common_bench.workings.evaluate import INNER
 
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
@@ -97,6 +98,7 @@ class LiveWindow:
         self._latest: dict[str, Latest] = {}
         self._guesses: dict[str, Trace] = {}
         self._extents: dict[str, tuple[float, float]] = {}
+        self._reach: dict[str, tuple[float, float]] = {}
         self._smallest: dict[str, float] = {}  # step between neighbours
         self._happened: dict[str, tuple[int, deque[float]]] = {}
         self._last_t = float("nan")
@@ -115,16 +117,30 @@ class LiveWindow:
                 self._smallest.clear()
             for worked in flow.worked:
                 self._add_block(worked.block, sparse=sparse)
-                for name, result in worked.results.items():
-                    if isinstance(result, Series) and len(result) and INNER not in name:
-                        gaps = result.rows.gap_before if result.rows is not None else None
-                        self._trace(name).add(result.t, result.values, gaps)
-                        self._latest[name] = _latest(result)
-                        self._add_guess(name, result, gaps)
-                    elif isinstance(result, Events) and INNER not in name:
-                        count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
-                        times.extend(result.t.tolist())
-                        self._happened[name] = count + len(result), times
+                self._add_results(worked)
+
+    def _add_results(self, worked: Worked) -> None:
+        for name, result in worked.results.items():
+            if isinstance(result, Series) and len(result) and INNER not in name:
+                gaps = result.rows.gap_before if result.rows is not None else None
+                self._trace(name).add(result.t, result.values, gaps)
+                self._latest[name] = _latest(result)
+                low, high = self._reach.get(name, (np.nan, np.nan))
+                self._reach[name] = (
+                    float(np.fmin(low, np.fmin.reduce(result.values))), float(np.fmax(high, np.fmax.reduce(result.values))),
+                )  # fmt: skip
+                self._add_guess(name, result, gaps)
+            elif isinstance(result, Events) and INNER not in name:
+                count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
+                times.extend(result.t.tolist())
+                self._happened[name] = count + len(result), times
+
+    def again(self, worked: Sequence[Worked]) -> None:
+        """Results of readings that have come already, in the place of all results so far."""
+        self.forget()
+        with self._lock:
+            for each in worked:
+                self._add_results(each)
 
     def _add_block(self, block: Block, *, sparse: bool) -> None:
         if not len(block):
@@ -195,6 +211,17 @@ class LiveWindow:
                 return Picture(np.empty(0), np.empty(0))
             return trace.since(self._last_t - seconds)
 
+    def since(self, name: str, start: float, pixels: int, width: float) -> Picture:
+        """All from s on the engine's clock on that is kept, thinned so that `width` s have so many pixels."""
+        with self._lock:
+            trace = self._traces.get(name)
+            found = trace.since(start) if trace is not None else Picture(np.empty(0), np.empty(0))
+        return thinned(found, pixels, width)
+
+    def reach(self, name: str) -> tuple[float, float]:
+        """Smallest and largest value of a working since a run began, or the workings were changed; nan before the first."""
+        return self._reach.get(name, (float("nan"), float("nan")))
+
     def picture(self, name: str, seconds: float, pixels: int) -> Picture:
         """The last seconds, thinned to pixels."""
         return thinned(self.recent(name, seconds), pixels, seconds)
@@ -216,6 +243,7 @@ class LiveWindow:
         self._guesses.clear()
         self._latest.clear()
         self._happened.clear()
+        self._reach.clear()
 
     def forget(self, *names: str) -> None:
         """Clears what a calibration or working gave before it was changed."""
@@ -225,6 +253,7 @@ class LiveWindow:
                 self._guesses.pop(name, None)
                 self._latest.pop(name, None)
                 self._happened.pop(name, None)
+                self._reach.pop(name, None)
 
 
 def _latest(series: Series) -> Latest:

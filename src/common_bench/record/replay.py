@@ -84,7 +84,7 @@ def assembled(
     if not blocks or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)
     t = np.concatenate([block.t for block in blocks])
-    began = float(t[0])
+    began = float(t[0]) + run.setting.zero
     t = t - began
     breaks = np.flatnonzero(np.concatenate([block.gap_before for block in blocks]))
     names = dict.fromkeys(name for block in blocks for name in block.channels)
@@ -96,7 +96,7 @@ def assembled(
     return Replayed(
         run,
         format,
-        check(run.setting.workings, channels),
+        check(run.setting.workings, channels, run.setting.raw),
         t,
         np.concatenate([block.offset for block in blocks]),
         raw,

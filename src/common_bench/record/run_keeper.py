@@ -7,9 +7,11 @@ from typing import Any
 
 import msgspec
 
+from common_bench.book.book_file import now as time_now
 from common_bench.book.journal import OF_RUN, JournalEntry, JournalWriter
 from common_bench.model.run import Ending
 from common_bench.model.trouble import Trouble
+from common_bench.record.awaited import AwaitedRun, first_time
 from common_bench.record.connection import KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.rules import Rule
@@ -23,12 +25,19 @@ class RunKeeper:
     def __init__(self, journal: JournalWriter, events: EventQueue) -> None:
         self._journal, self._events = journal, events
 
-    def begin(self, kit: KitConnection | None, run: int, number: int, rule: Rule) -> None:
-        """Raises Trouble where the bench is not ready, or records already."""
-        if kit is None or not kit.can_record:
+    def begin(self, kit: KitConnection | None, run: int, number: int, rule: Rule, now: float, speed: float) -> None:
+        """now: s on the engine's clock; speed: world s per s. Raises Trouble where the bench is not ready, or records
+        already."""
+        if kit is None or not (kit.can_record or (rule.begin.by_kit and kit.link is not None)):
             raise Trouble("bench-not-ready")
-        if kit.run is not None:
+        if not kit.is_free:
             raise Trouble("bench-records-already")
+        if rule.begin.waits:
+            kit.chain.begin_run()
+            kit.waiting, kit.ended_run = AwaitedRun.asked(run, number, rule, now, speed), None
+            _hold_port(kit)
+            kit.live.forget(*(name for name in kit.live.names() if not name.startswith("raw ")))
+            return
         setting = kit.chain.begin_run()
         begin = kit.chain.reader.cutter.line_start
         kit.run, kit.ended_run = RunUnderWay(run, number, rule, begin, setting), None
@@ -37,9 +46,45 @@ class RunKeeper:
         self._put(kit, run, begin_byte=begin, state="open", setting=msgspec.json.encode(setting).decode())
         self._events.tell(EngineEvent("run-began", kit.kit, run))
 
+    def begun(self, kit: KitConnection, at: float) -> None:
+        """What a run has waited for has happened at s on the engine's clock: it begins, with what is kept from before."""
+        waiting = kit.waiting
+        assert waiting is not None
+        kit.waiting = None
+        reader, rule = kit.chain.reader, waiting.rule
+        waiting.checkpoint(reader)
+        chosen, worked = waiting.from_before(at)
+        first = first_time(worked)
+        zero = max(0.0, at - first) if first is not None else 0.0
+        setting = kit.chain.setting(chosen.format, chosen.clock, zero)
+        run = RunUnderWay(waiting.id, waiting.number, rule, chosen.offset, setting)
+        again = kit.chain.anew(worked, zero)
+        run.begin(again, waiting.other_lines, at)
+        if (reader.format, reader.clock.restarts) != (chosen.format, chosen.restarts):
+            run.worked = None  # the clock or the format changed on the way: all of it is worked up from its bytes
+        kit.run = run
+        kit.live.again(again)
+        encoded = msgspec.json.encode(setting).decode()
+        self._put(kit, run.id, begin_byte=chosen.offset, state="open", setting=encoded, began_at=time_now())
+        self._events.tell(EngineEvent("run-began", kit.kit, run.id))
+
+    def call_off(self, kit: KitConnection, ending: Ending) -> None:
+        """A run that waits does not begin."""
+        waiting, kit.waiting = kit.waiting, None
+        if waiting is None:
+            return
+        _hold_port(kit)
+        kit.chain.end_run()
+        kept = EngineEvent("run-kept", kit.kit, waiting.id, ending)
+        values = {"state": "closed", "ending": json.dumps(msgspec.to_builtins(ending))}
+        told = JournalEntry(kit.session, OF_RUN, run=waiting.id, values=values, kept=lambda: self._events.tell(kept))
+        self._journal.put(told)
+        self._events.tell(EngineEvent("run-ended", kit.kit, waiting.id, ending))
+        catch_up(kit)
+
     def resume(self, kit: KitConnection | None, run: int) -> None:
         """Takes the end of a run back. Raises Trouble where another has begun since, or the kit has been left."""
-        if kit is None or kit.run is not None or kit.ended_run is None or kit.ended_run.id != run:
+        if kit is None or not kit.is_free or kit.ended_run is None or kit.ended_run.id != run:
             raise Trouble("run-cannot-go-on")
         kit.run, kit.ended_run = kit.ended_run, None
         kit.run.resumed += 1
@@ -50,7 +95,8 @@ class RunKeeper:
         self._events.tell(EngineEvent("run-began", kit.kit, run))
 
     def end(self, kit: KitConnection, end: int | None, ending: Ending) -> None:
-        """Ends the run under way, if there is one, at byte `end`, or with the last whole line."""
+        """Ends the run under way, if there is one, at byte `end`, or with the last whole line; calls one that waits off."""
+        self.call_off(kit, Ending("called-off") if ending.code == "by-hand" else ending)
         run = kit.run
         if run is None:
             return
@@ -87,4 +133,4 @@ def catch_up(kit: KitConnection) -> None:
 def _hold_port(kit: KitConnection) -> None:
     """How lines of a shared port are read stands still while a kit on it records."""
     port = kit.parent or kit
-    port.chain.reader.finder.steadfast = any(each.run is not None for each in port.relayed.values())
+    port.chain.reader.finder.steadfast = not all(each.is_free for each in port.relayed.values())

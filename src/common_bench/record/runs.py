@@ -4,20 +4,25 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from common_bench.model.block import Block
-from common_bench.model.run import RunSetting
+from common_bench.model.run import Ending, RunSetting
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.format_finding import OtherLine
 from common_bench.record.chain import Flow, Worked
-from common_bench.record.rules import Rule
+from common_bench.record.live import LiveWindow
+from common_bench.record.rules import Rule, watched
 from common_bench.record.snapshot import RunState
+from common_bench.record.steady_watch import SteadyWatch
 
 MOST_KEPT = 2_000_000  # readings whose results are kept in memory; a longer run is computed from its bytes instead
 
 
 @dataclass
 class RunUnderWay:
-    """A run that is being recorded. began, last: s on the engine's clock, nan before the first reading.
+    """A run that is being recorded. began, last: s on the engine's clock, nan before the first reading; counts: events so far
+    that its rule counts; ending: how its rule has ended it.
 
     worked: its readings and results as they were seen live, None where they would fill the memory or
     something failed on the way; they are then computed from the bytes. resumed: how often its end was taken back.
@@ -29,11 +34,15 @@ class RunUnderWay:
     begin_byte: int
     setting: RunSetting
     began: float = float("nan")
+    counts: dict[str, int] = field(default_factory=dict)
+    ending: Ending | None = None
     last: float = float("nan")
     readings: int = 0
     worked: list[Worked] | None = field(default_factory=list)
     other_lines: list[OtherLine] = field(default_factory=list)
     resumed: int = 0
+    _seen: int = 0  # readings of which it is known whether they belong to it
+    _watches: dict[str, SteadyWatch] = field(default_factory=dict)
 
     @property
     def seconds(self) -> float:
@@ -41,13 +50,46 @@ class RunUnderWay:
 
     @property
     def state(self) -> RunState:
-        return RunState(self.id, self.number, self.rule, self.seconds, self.readings)
+        progress = self.rule.progress(self.seconds, self.readings, self.counts)
+        return RunState(self.id, self.number, self.rule, self.seconds, self.readings, progress)
 
     def ends_in(self, block: Block) -> int | None:
         """The row of a block with which the run is over, None where it goes on; to be asked of each block in order."""
         if self.began != self.began:
             self.began = float(block.t[0])
-        return self.rule.ends_at(block, self.began)
+        row = self.rule.ends_at(block, self.began, self._seen)
+        if row is not None:
+            self.ending = self.rule.timed(block, self.began, row)
+        self._seen += len(block) if row is None else row
+        return row
+
+    def begin(self, worked: list[Worked], others: list[OtherLine], at: float) -> None:
+        """Readings that had come when it began, at s on the engine's clock."""
+        self.began = self.last = at
+        self.worked, self.other_lines = list(worked), others
+        for each in worked:
+            self.readings += len(each.block)
+            self._seen += int(np.count_nonzero(each.block.t >= at))
+            self.last = float(each.block.t[-1]) if len(each.block) else self.last
+            self._count(each)
+
+    def _count(self, worked: Worked) -> None:
+        """Events that the rule counts, of those since the run began."""
+        names = {end.name for end in self.rule.ends if end.kind in ("events", "level")}
+        both = {**worked.results, **worked.watched} if names else {}
+        for name, events in watched(both, names, self.began).items():
+            self.counts[name] = self.counts.get(name, 0) + len(events)
+
+    def is_over(self, live: LiveWindow, at: float) -> Ending | None:
+        """How events, levels or stillness have ended it, None where they have not."""
+        for end in self.rule.ends:
+            if end.kind in ("events", "level") and self.counts.get(end.name, 0) >= max(1.0, end.amount):
+                return Ending("by-rule-words", {"words": end.text})
+            if end.kind == "steady" and self.began == self.began:
+                watch = self._watches.setdefault(end.name, SteadyWatch(end.name, end.limits, self.began))
+                if watch.look(live, at):
+                    return Ending("by-rule-words", {"words": end.text})
+        return None
 
     def take(self, flow: Flow) -> None:
         """Readings and results that belong to the run."""
@@ -55,7 +97,8 @@ class RunUnderWay:
         for each in own:
             self.last = float(each.block.t[-1])
             self.readings += len(each.block)
-        if flow.ended_after is not None:
+            self._count(each)
+        if flow.ended_after is not None and self.ending is not None and "seconds" in self.ending.fields:
             self.last = self.began + self.rule.seconds
         if self.worked is not None and self.readings <= MOST_KEPT:
             self.worked += own

@@ -13,18 +13,30 @@ from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.reading.judgement import Judgement
 from common_bench.record.live import LiveWindow
-from common_bench.record.rules import Rule
+from common_bench.record.rules import HowFar, Rule
 from common_bench.record.tape import TapeLine
 
 
 class RunState(NamedTuple):
-    """A run that is being recorded. seconds: recorded so far, 0 before the first reading."""
+    """A run that is being recorded. seconds: since it began, 0 before the first reading; progress: towards its end."""
 
     id: int
     number: int
     rule: Rule
     seconds: float
     readings: int
+    progress: HowFar
+
+
+class WaitState(NamedTuple):
+    """A run that waits to begin. since, due: s on the engine's clock when it was asked for, and when it begins by time alone
+    (inf where something else decides)."""
+
+    id: int
+    number: int
+    rule: Rule
+    since: float
+    due: float
 
 
 class ClockFace(NamedTuple):
@@ -77,6 +89,7 @@ class KitState:
     notes: int = 0
     unreadable: int = 0
     run: RunState | None = None
+    waits: WaitState | None = None
     asking: AskPlan | None = None
     answered: int = 0
     missed: int = 0
@@ -107,7 +120,7 @@ class Snapshot:
     def fallen(self, trouble: LinkTrouble) -> Snapshot:
         """The same kits, none of them heard any more."""
         kits = {
-            id: replace(kit, is_open=False, can_record=False, trouble=trouble, run=None)
+            id: replace(kit, is_open=False, can_record=False, trouble=trouble, run=None, waits=None)
             for id, kit in self.kits.items()
         }
         return replace(self, kits=kits, trouble=trouble)

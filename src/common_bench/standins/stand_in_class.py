@@ -22,7 +22,6 @@ import msgspec
 
 from common_bench.model.bench import Port, StandInNotice
 from common_bench.standins.faults import FAULTS, KIT
-from common_bench.standins.kit import RATE
 from common_bench.standins.outlets import Outlet, RemoteTerminalOutlet, SocketOutlet, TerminalOutlet, TopicOutlet
 from common_bench.standins.world import MAIN, world_of
 
@@ -42,7 +41,7 @@ class StandInClass:
         world_speed: float = 1.0,
         speed: int = 115_200,
         dialects: Sequence[str] = ("semicolons",),
-        rate: float = RATE,
+        rate: float = 0.0,
         gates: Sequence[str] = ("",),
         faults: Sequence[str] = (),
         over: str = "serial",
@@ -60,7 +59,7 @@ class StandInClass:
         self.benches = {bench.alias: bench for bench in self.world_kind.benches(count, seed)}
         for place, bench in enumerate(self.benches.values()):
             how: dict[str, Any] = {
-                "dialect": dialects[place % len(dialects)], "rate": rate, "gate": gates[place % len(gates)],
+                "dialect": dialects[place % len(dialects)], "rate": rate or self.world_kind.rate, "gate": gates[place % len(gates)],
             }  # fmt: skip
             kit = self.world_kind.kit(bench, seed, **how)
             kit.start_up *= max(

@@ -62,6 +62,7 @@ class World(ABC):
     hands: ClassVar[tuple[tuple[str, str], ...]] = ()
     hang: ClassVar[str] = "Hang"
     hello: ClassVar[bytes] = b"kit v1"
+    rate: ClassVar[float] = 50.0  # lines per s of its kits, where nobody asks for others
 
     @abstractmethod
     def benches(self, count: int = 6, seed: int = 9) -> Sequence[StandInBench]:

@@ -42,6 +42,7 @@ OFFERS = {
     ),
     "spans": (
         "Note",
+        "number_over",
         "NumberOf",
     ),
     "table": ("FORMS",),

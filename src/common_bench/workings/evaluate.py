@@ -13,11 +13,12 @@ from common_bench.model.block import Block, Events, Rows, Series, joined
 from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.units import same_kind
 from common_bench.workings.arithmetic import elementwise, shown_in
+from common_bench.workings.fit_kinds import RESIDUAL
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, kind_in, kind_of
 from common_bench.workings.line_fits import FitEach, LineFit
 from common_bench.workings.reading import Node, Read, read_working
-from common_bench.workings.shapes import TIME, Kind
+from common_bench.workings.shapes import Kind
 from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import FitsAt, Together, Value
 from common_bench.workings.table import Given, within
@@ -92,7 +93,9 @@ class Evaluator:
     is not told.
     """
 
-    def __init__(self, workings: Workings) -> None:
+    def __init__(self, workings: Workings, zero: float = 0.0) -> None:
+        """zero: s from the first reading to where `time` is counted from."""
+        self._zero = zero
         self._lines = [line for line in workings.lines if line.read and line.kind and not line.kind.late]
         self._inner = {
             inner_name(line.name, node): node
@@ -120,7 +123,7 @@ class Evaluator:
         """calibrated: channel -> its quantity over the block. Gives what is new of each working by name."""
         self._block, self._calibrated, self._values, self._found, self._rows = block, calibrated, {}, {}, {}
         if math.isnan(self._began) and len(block):
-            self._began = float(block.t[0])
+            self._began = float(block.t[0]) + self._zero
         for line in self._lines:
             assert line.read is not None
             assert line.kind is not None
@@ -139,7 +142,8 @@ class Evaluator:
             fit = line_fit(line.name, workings.kinds, workings.channels, workings.raw)
             named = [each for each in fit.needed if each.form == "name" and each.word in workings.kinds]
             return [each for each in fit.needed if each not in named]
-        return _inner_nodes(line.read.expression)
+        inner = _inner_nodes(line.read.expression, workings.kinds)
+        return [each for each in inner if not is_residual(each, workings.kinds)]
 
     def _of(self, node: Node) -> Value:
         if id(node) not in self._found:
@@ -257,18 +261,23 @@ def line_fit(name: str, kinds: Mapping[str, Kind], channels: Mapping[str, str], 
     return LineFit(name, kinds[name], lambda node: kind_in(node, name, before, channels, raw))
 
 
+def is_residual(node: Node, kinds: Mapping[str, Kind]) -> bool:
+    """Whether it is what a fit over a span leaves, which is there only once the span is chosen."""
+    return node.form == "parameter" and node.word == RESIDUAL and kinds[node.operands[0].word].late
+
+
 def inner_name(line: str, node: Node) -> str:
     """The name of a result that stands inside the working called `line`."""
     return f"{line}{INNER}{node.start}"
 
 
-def _inner_nodes(node: Node) -> list[Node]:
+def _inner_nodes(node: Node, named: Mapping[str, Kind]) -> list[Node]:
     """What a working over a span needs that no other working names."""
     if node.table is not None and node.table.over is not None:
         if node.table.step is not None:
             return [node]
-        return [each for each in node.operands if each.form != "name" or each.word == TIME]
-    return [each for operand in node.operands for each in _inner_nodes(operand)]
+        return [each for each in node.operands if each.form != "name" or each.word not in named]
+    return [each for operand in node.operands for each in _inner_nodes(operand, named)]
 
 
 def gathered(pieces: Sequence[Mapping[str, Series | Events]]) -> dict[str, Series | Events]:

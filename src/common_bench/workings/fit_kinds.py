@@ -13,6 +13,8 @@ from common_bench.workings.fit_units import parameters_in, units_of
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import LONGEST_WINDOW, NO_UNIT, SHAPE_WORDS, Kind, fitting, refusal
 
+RESIDUAL = "residual"  # of a fit: what it leaves of each reading
+
 if TYPE_CHECKING:
     from common_bench.workings.kinds import KindCheck
 
@@ -96,6 +98,12 @@ def kind_of_parameter(node: Node, check: KindCheck) -> Kind:
     if fit.shape != "fit":
         raise refusal("no-fit", node.operands[0], name=node.operands[0].word, words=fit.words)
     known = dict(fit.parameters)
+    if node.word == RESIDUAL and node.word not in known:
+        if not fit.late:
+            raise refusal("residual-of-each", node, name=node.operands[0].word)
+        return Kind(
+            "series", fit.unit, late=True, difference=counts_from_own_zero(fit.unit) or fit.unit == "K", made=node
+        )
     if node.word not in known:
         near = difflib.get_close_matches(node.word, list(known), 1, 0.4)
         raise refusal("no-such-parameter", node, name=node.word, known=", ".join(known), near=near[0] if near else "")

@@ -18,7 +18,7 @@ import numpy as np
 
 from common_bench.model.block import Floats, Series, Source
 from common_bench.model.trouble import FindingTrouble
-from common_bench.model.units import conversion
+from common_bench.model.units import conversion, power, same_kind
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.compiled import NotCompiled, Worked, as_array, compiled
 from common_bench.workings.reading import Node
@@ -59,6 +59,12 @@ class FoundFit(NamedTuple):
     residuals: Floats
     sd: float
     notes: tuple[Note, ...]
+    unit: str
+
+    @property
+    def residual(self) -> Series:
+        """What it leaves of each reading."""
+        return Series(self.t, self.residuals, self.unit)
 
     def number(self, name: str) -> NumberOf:
         at = list(self.values).index(name)
@@ -68,8 +74,7 @@ class FoundFit(NamedTuple):
     @property
     def covariance(self) -> Floats:
         """(p, p) of the free parameters."""
-        moves = np.array(list(self.parts.values()))
-        return np.asarray(moves.T @ moves)
+        return np.asarray((moves := np.array(list(self.parts.values()))).T @ moves)
 
 
 class _Problem:
@@ -238,7 +243,9 @@ def _judged(problem: _Problem, p: Floats, size: Floats, weights: Floats, *, stat
                 parts[source] = parts.get(source, np.zeros(count)) - gain @ (steep * share)
     values = dict(zip(names, p.tolist(), strict=True))
     sd = float(np.sqrt((residuals**2).sum() / dof))
-    return FoundFit(values, what.free, parts, chi_square if stated else float("nan"), dof, y.t, residuals, sd, notes)
+    return FoundFit(
+        values, what.free, parts, chi_square if stated else float("nan"), dof, y.t, residuals, sd, notes, what.unit
+    )
 
 
 def _refined(problem: _Problem, weights: Floats, start: Floats) -> Floats | None:
@@ -317,8 +324,6 @@ def _plain_ones(problem: _Problem) -> list[str]:
 
 def _units(problem: _Problem) -> Floats:
     """By what each parameter may be measured: a quantity of its kind, or of its inverse, in the formula."""
-    from common_bench.model.units import conversion, power, same_kind
-
     scales = []
     series = [problem.time, problem.y, *(leaf for leaf in problem.leaves.values() if isinstance(leaf, Series))]
     for name in problem.names:
@@ -365,8 +370,6 @@ def _tries(problem: _Problem, plain: list[str], others: list[str]) -> list[tuple
 
 def _paces(problem: _Problem, unit: str) -> Floats:
     """What the strongest oscillation of the quantity would make of a parameter in 1/s, s or turns."""
-    from common_bench.model.units import conversion, same_kind
-
     t, v = problem.y.t, problem.y.values
     if len(t) < 8 or (not same_kind(unit, "s") and not same_kind(unit, "1/s")):
         return np.empty(0)

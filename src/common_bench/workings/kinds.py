@@ -163,6 +163,9 @@ class KindCheck:
         operands = {slot: self.of(each) for slot, each in zip(node.slots, node.operands, strict=True)}
         nodes = dict(zip(node.slots, node.operands, strict=True))
         first = operands[node.slots[0]]
+        if form.over is None or form.step is not None or len(operands) > 1:
+            for slot, kind in operands.items():
+                _refuse_residual(nodes[slot], kind)
         for slot, kind in operands.items():
             _fit(form, form.takes[slot], kind, first, nodes[slot])
         shape = self._shape(node, list(operands.values())) if form.each else None
@@ -189,6 +192,7 @@ class KindCheck:
         for kind, operand in zip(kinds, operands, strict=True):
             if kind.shape in ("events", "fit"):
                 raise refusal("events-are-no-quantity" if kind.shape == "events" else "fit-is-no-quantity", operand)
+            _refuse_residual(operand, kind)
         timed = [kind for kind in kinds if kind.shape != "number"]
         first = timed[0] if timed else kinds[0]
         for other in timed[1:]:
@@ -258,6 +262,7 @@ class KindCheck:
             raise refusal("events-are-no-quantity" if kind.shape == "events" else "fit-is-no-quantity", node)
         if kind.condition:
             raise refusal("condition-as-quantity", node)
+        _refuse_residual(node, kind)
         return kind
 
     def _power(self, node: Node) -> Kind:
@@ -313,6 +318,12 @@ class KindCheck:
         if counts_from_own_zero(one.unit) != counts_from_own_zero(other.unit):
             raise refusal("choice-of-unlike-units", node, unit=one.unit or NO_UNIT, wanted=other.unit or NO_UNIT)
         return replace(shape, unit=one.unit, difference=one.difference or other.difference)
+
+
+def _refuse_residual(node: Node, kind: Kind) -> None:
+    """What a fit leaves is there only over a span."""
+    if kind.shape == "series" and kind.late:
+        raise refusal("residual-in-series", node)
 
 
 def _fit(form: Form, wanted: str, kind: Kind, first: Kind, node: Node) -> None:

@@ -9,7 +9,7 @@ from common_bench.model.block import Events, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import FindingTrouble
 from common_bench.workings.arithmetic import elementwise, shown_in
-from common_bench.workings.evaluate import Workings, inner_name, line_fit
+from common_bench.workings.evaluate import Workings, inner_name, is_residual, line_fit
 from common_bench.workings.fitting import FoundFit
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, kind_of
@@ -27,10 +27,15 @@ def over_span(
     """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s)."""
     numbers: dict[str, NumberOf] = {}
     fits: dict[str, FoundFit] = {}
+    results = dict(results)
     found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
 
     def over(node: Node, form: Form) -> NumberOf:
         assert form.over is not None
+        if is_residual(node.operands[0], workings.kinds):
+            left = fits[node.operands[0].operands[0].word].residual
+            told: NumberOf = form.over(span, inner_name(within_line, node.operands[0]), left)
+            return told
         names = [inner_name(within_line, node)]
         if form.step is None:
             names = [each.word if each.word in results else inner_name(within_line, each) for each in node.operands]
@@ -73,6 +78,11 @@ def over_span(
             within_line = line.name
             taken = line_fit(line.name, workings.kinds, workings.channels, workings.raw)
             fits[line.name] = fit_over(taken, span, value_of, number_of)
+        if line.read and line.kind and line.kind.shape == "series" and line.kind.late:
+            left = fits[line.read.expression.operands[0].word].residual
+            shown = shown_in(left, line.kind.unit)
+            assert isinstance(shown, Series)
+            results[line.name] = shown
         if line.read and line.kind and line.kind.shape == "number":
             within_line = line.name
             value = shown_in(of(line.read.expression), line.kind.unit)

@@ -15,7 +15,9 @@ from common_bench.model.block import Floats
 
 MOST_ORDER = 30  # of the process by which the likeness of readings is described
 LEAST_CHAINED = 4  # gaps, from which anything is said of what scatters
-SHARES = np.concatenate([[0.0], np.geomspace(1e-3, 0.999, 24), [1.0]])  # of the pace in what scatters, that are weighed
+SHARES = np.concatenate(
+    [[0.0], np.geomspace(0.015, 0.999, 24), [1.0]]
+)  # of the pace in what scatters, that are weighed
 PACE_ALONE = 0.7  # weight of the last of them before anything is known: what is believed in doubt is the wider one
 FEW = 2.0  # gaps more, by whose share the variance grows, since the shares are told from few
 CHANGES = 0.01  # chance below which a pace is told to change

@@ -7,11 +7,12 @@ A window that a gap interrupts, or that lies over the beginning or the end, give
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
 from dataclasses import replace
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
+from scipy.ndimage import correlate1d
 
 from common_bench.model.block import Block, Floats, Ints, Series, Source
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
@@ -104,27 +105,28 @@ class Polynomial:
     ) -> None:
         """The same for windows of so many readings to each side, all at even distances: with weights that need no fit."""
         whole = len(known) == len(held)
-        run = bool(place[-1] - place[0] == len(place) - 1)
+        low, high = int(place.min()) - half, int(place.max()) + half + 1
+        mine = place - low
 
-        def beside(of: Floats, by: int) -> Floats:
-            return of[place[0] + by : place[-1] + by + 1] if run else of[place + by]
+        def seen(of: Floats) -> Floats:
+            return (of if whole else of[known])[low:high]
 
-        beside_all = [each if whole else each[known] for each in (held.t, held.values)]
-        weights = _slope_weights(half) if self._gives == "rate" else _height_weights(half)
+        tk, vk = seen(held.t), seen(held.values)
+        weights = _weights_of(self._gives, half)
         own, at = (place if whole else known[place]), (place if whole else known[place]) - first
         scale = np.ones(len(place))
         if self._gives == "rate":
             step = degree_of(held.unit) if counts_from_own_zero(held.unit) else 1.0
-            scale = step * (2 * half) / (beside(beside_all[0], half) - beside(beside_all[0], -half))
-        values[at] = scale * _weighed(weights, half, beside, beside_all[1])
-        grown = self._grown(held, own, np.broadcast_to(weights[:, None], (len(weights), len(own))))
+            scale = step * (2 * half) / (tk[mine + half] - tk[mine - half])
+        values[at] = scale * _weighed(weights, vk)[mine]
+        grown = self._larger(held, own) * _likeness(self._gives, half, self._held.noise[1][own])
         for source, share in held.parts.items():
-            share = share if whole else share[known]
+            share = seen(share)
             if source.common:
-                _put(parts, source, len(values), at, scale * _weighed(weights, half, beside, share))
+                _put(parts, source, len(values), at, scale * _weighed(weights, share)[mine])
                 continue
-            squares = scale * scale * _weighed(weights * weights, half, beside, share * share)
-            alone = scale * weights[half] * beside(share, 0)
+            squares = scale * scale * _weighed(weights * weights, share * share)[mine]
+            alone = scale * weights[half] * share[mine]
             others = np.sqrt(np.maximum(0.0, squares * grown - alone * alone))
             _put(parts, source, len(values), at, alone)
             _put(parts, averaged(source, self._name), len(values), at, others)
@@ -168,10 +170,7 @@ class Polynomial:
     def _grown(self, held: Series, own: Ints, weights: Floats) -> Floats:
         """(n,) by which the variance grows since readings scatter by more than is stated of them, or resemble their
         neighbours: Σ w_j w_k φ^|j−k| beside Σ w²."""
-        sigma, alike = (each[own] for each in self._held.noise)
-        stated = np.sqrt(sum((share[own] ** 2 for s, share in held.parts.items() if not s.common), np.zeros(len(own))))
-        with np.errstate(all="ignore"):
-            larger = np.where((sigma > stated) & (stated > 0), sigma / stated, 1.0) ** 2
+        larger, alike = self._larger(held, own), self._held.noise[1][own]
         if not alike.any():
             return larger
         squares, carried = weights[0] ** 2, np.zeros(len(own))
@@ -182,6 +181,13 @@ class Polynomial:
             total += weight**2 + 2 * weight * carried
         with np.errstate(all="ignore"):
             return larger * np.where(squares > 0, np.maximum(total, 0.0) / squares, 1.0)
+
+    def _larger(self, held: Series, own: Ints) -> Floats:
+        """(n,) by which the variance grows since readings scatter by more than is stated of them."""
+        sigma = self._held.noise[0][own]
+        stated = np.sqrt(sum((share[own] ** 2 for s, share in held.parts.items() if not s.common), np.zeros(len(own))))
+        with np.errstate(all="ignore"):
+            return np.asarray(np.where((sigma > stated) & (stated > 0), sigma / stated, 1.0) ** 2)
 
     def _weights(self, x: Floats) -> Floats:
         """(k, n) weights of k readings at x = (t − own t) / half a window, for the slope per x or the height at 0."""
@@ -198,24 +204,39 @@ class Polynomial:
             return np.asarray((b + d * x + e * x2) / whole)
 
 
-def _slope_weights(half: int) -> Floats:
-    """(2 half + 1,) of readings at even distances, for the slope of the parabola in its middle, per distance."""
+@lru_cache(maxsize=256)
+def _weights_of(gives: str, half: int) -> Floats:
+    """(2 half + 1,) of readings at even distances, for the slope of the parabola in its middle, per distance, or its height
+    there (Savitzky and Golay, as above); one reading to each side gives itself."""
     j = np.arange(-half, half + 1, dtype=float)
-    return np.asarray(j / float(j @ j))
-
-
-def _height_weights(half: int) -> Floats:
-    """(2 half + 1,) for its height there (Savitzky and Golay, as above); one reading to each side gives itself."""
-    m, j = float(half), np.arange(-half, half + 1, dtype=float)
+    if gives == "rate":
+        return np.asarray(j / float(j @ j))
+    m = float(half)
     return np.asarray(3 * (3 * m * m + 3 * m - 1 - 5 * j * j) / ((2 * m - 1) * (2 * m + 1) * (2 * m + 3)))
 
 
-def _weighed(weights: Floats, half: int, beside: Callable[[Floats, int], Floats], of: Floats) -> Floats:
-    """Weighted sums of a reading and its neighbours, added one after the other."""
-    total: Floats = weights[0] * beside(of, -half)
-    for by, weight in enumerate(weights[1:].tolist(), 1 - half):
-        total += weight * beside(of, by)
-    return total
+def _likeness(gives: str, half: int, alike: Floats) -> Floats:
+    """(n,) by which the variance grows where readings resemble their neighbours: Σ w_j w_k φ^|j−k| beside Σ w²."""
+    if not alike.any():
+        return np.ones(len(alike))
+    found = np.empty(len(alike))
+    for each in np.unique(alike).tolist():
+        found[alike == each] = _grown_by(gives, half, each)
+    return found
+
+
+@lru_cache(maxsize=4096)
+def _grown_by(gives: str, half: int, alike: float) -> float:
+    weights = _weights_of(gives, half)
+    together = np.correlate(weights, weights, "full")[len(weights) - 1 :]
+    total = together[0] + 2 * float(together[1:] @ alike ** np.arange(1, len(weights)))
+    return max(0.0, float(total / together[0]))
+
+
+def _weighed(weights: Floats, of: Floats) -> Floats:
+    """(n,) weighted sums of each value and its neighbours, each the same whatever stands beside them; what lies nearer to
+    the ends than a window reaches is void."""
+    return np.asarray(correlate1d(of, weights, mode="constant"))
 
 
 def _put(parts: dict[Source, Floats], source: Source, size: int, at: Ints, share: Floats) -> None:

@@ -7,6 +7,15 @@ OFFERS = {
         "findings_of",
         "note_words",
     ),
+    "points": (
+        "as_seen",
+        "counted",
+        "findings_over_points",
+        "means_of",
+        "over_points",
+        "OverPoints",
+        "seen_mean",
+    ),
 }
 
 __all__ = names_of(OFFERS)

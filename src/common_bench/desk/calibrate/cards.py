@@ -121,7 +121,7 @@ class SteadyCard(Card):
         lesson, group = self._hub.lesson, self._hub.group
         words, tone = steady_line(lesson.sensors.steady(group, sensor.channel))
         why = lesson.roster.why_not_ready(group)
-        if why not in ("", "recording"):
+        if why not in ("", "recording", "waits"):
             words, tone = bench_note(why), "red"
         say(self.words, words, tone)
         say(self.numbers, steady_numbers(lesson, group, sensor, shown.ready))

@@ -63,10 +63,11 @@ class Graph(pg.PlotWidget):
     """A still graph: hairline grid, soft axes. Mouse moves nothing; the data set the range."""
 
     def __init__(self, *, left: str = "", bottom: str = "", grid: bool = True, move: bool = False) -> None:
-        super().__init__(axisItems={side: PlainAxis(side) for side in ("left", "bottom")})
+        super().__init__(axisItems={side: PlainAxis(side) for side in ("left", "bottom")}, enableMenu=False)
         self.setAntialiasing(True)
         self.setFrameShape(self.Shape.NoFrame)
         item = self.getPlotItem()
+        self.destroyed.connect(item.ctrlMenu.deleteLater)  # it is never shown, and nobody else takes it down
         item.hideButtons()
         item.setMenuEnabled(False)
         item.getViewBox().setMouseEnabled(x=move, y=False)
@@ -189,9 +190,10 @@ class LiveTrace(pg.PlotWidget):
     """A moving trace: only what is visible, thinned to the pixels; gaps are shaded, never bridged."""
 
     def __init__(self, colour: str, *, smooth: bool = True) -> None:
-        super().__init__(axisItems={"left": PlainAxis("left")})
+        super().__init__(axisItems={"left": PlainAxis("left")}, enableMenu=False)
         self.setFrameShape(self.Shape.NoFrame)
         item = self.getPlotItem()
+        self.destroyed.connect(item.ctrlMenu.deleteLater)  # it is never shown, and nobody else takes it down
         item.hideButtons()
         item.setMenuEnabled(False)
         item.getViewBox().setMouseEnabled(x=False, y=False)

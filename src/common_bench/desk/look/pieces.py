@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
+    QStackedWidget,
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableWidget,
@@ -222,6 +223,13 @@ class KeepsTone(QStyledItemDelegate):
         colour = index.data(Qt.ItemDataRole.ForegroundRole)
         if colour is not None:
             option.palette.setBrush(QPalette.ColorRole.HighlightedText, colour)
+
+
+class Pages(QStackedWidget):
+    """Pages that take the height that they are given: words that fold on one of them ask for no more."""
+
+    def hasHeightForWidth(self) -> bool:
+        return False
 
 
 class Table(QTableWidget):

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
 
-from common_bench.desk.graphs.plots import LiveTrace, font, pen, translucent
+from common_bench.desk.graphs.plots import LiveTrace, pen, translucent
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, say
 from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.plan.level import DraggedLevel
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.plan_editing import PlanLine, level_in, looked_at, pause_in, with_number
-from common_bench.model.units import conversion, is_unit, same_kind
+from common_bench.lesson.plan_editing import PlanLine, looked_at, pause_in, with_number
 from common_bench.record.live import Picture
 from common_bench.record.snapshot import KitState
 
@@ -31,30 +30,27 @@ class TraceCard(Card):
         self._hub, self._dragged = hub, dragged
         self.line: PlanLine | None = None
         self._name = ""
-        self._factor = (1.0, 0.0)
         self.trace = LiveTrace("#22303C")
         self.trace.setMinimumHeight(px(90))
         self.empty = label("", "soft", wrap=True)
         self.add(self.empty, self.trace)
         self.body.setStretch(2, 1)
         item = self.trace.getPlotItem()
-        self.level = pg.InfiniteLine(
-            angle=0, movable=True, pen=pen(palette().copper, 1.5, dashed=True), hoverPen=pen(palette().copper, 3)
+        self.dragged_level = DraggedLevel(
+            lambda each: item.addItem(each, ignoreBounds=True),
+            dragged,
+            lambda: abs(float(np.subtract(*self.trace._range))),
         )
-        self.level.sigPositionChangeFinished.connect(self._level_dragged)
-        self._level_words = pg.TextItem(
-            "", color=palette().copper_ink, anchor=(1, 0.5), fill=pg.mkBrush(palette().copper)
-        )
-        self._level_words.setFont(font(11, bold=True))
+        self.level = self.dragged_level.item
         self.pause = pg.LinearRegionItem(
             (-3.0, -1.0), brush=translucent(palette().copper, 40), pen=pen(palette().copper, 1), span=(0.0, 0.06)
         )
         self.pause.lines[0].setMovable(False)
         self.pause.sigRegionChangeFinished.connect(self._pause_dragged)
         self.marks = pg.ScatterPlotItem(symbol="t", size=px(10), brush=pg.mkBrush(palette().ink), pen=None)
-        for each in (self.level, self._level_words, self.pause, self.marks):
+        for each in (self.pause, self.marks):
             item.addItem(each, ignoreBounds=True)
-        self._placing = self._has_level = False
+        self._placing = False
 
     def show_line(self, line: PlanLine | None) -> None:
         """What is watched: the quantity itself, or the one in which events are looked for."""
@@ -70,16 +66,7 @@ class TraceCard(Card):
     def _place(self) -> None:
         """Level and pause where the line has them."""
         self._placing = True
-        level = level_in(self.line.text) if self.line is not None and self._name else None
-        unit = self._unit
-        usable = level is not None and is_unit(level.unit) and same_kind(level.unit, unit)
-        self._has_level = usable
-        for each in (self.level, self._level_words):
-            each.setVisible(usable)
-        if level is not None and usable:
-            self._factor = conversion(level.unit, unit)
-            self.level.setValue(level.value * self._factor[0] + self._factor[1])
-            self._level_words.setText(f" {level.value:g} {level.unit} ")
+        self.dragged_level.place(self.line if self._name else None, self._unit)
         self.pause.setVisible(False)
         self._placing = False
 
@@ -119,15 +106,14 @@ class TraceCard(Card):
         is_raw = not np.isfinite(picture.values).any()
         if is_raw:
             picture = self._raw(state, picture)
-        for each in (self.level, self._level_words):
-            each.setVisible(self._has_level and not is_raw)  # the level is in the unit of the quantity
+        self.dragged_level.show(self.dragged_level.is_usable and not is_raw)  # the level is in the unit of the quantity
         now = state.live.last_t
         self.trace.show_picture(picture.t, picture.values, SECONDS, now)
         low, high = self.trace._range
         _, times = state.live.happened(self.line.name)
         recent = [each - now for each in times if now - each < SECONDS][-MOST_MARKS:]
         self.marks.setData(np.array(recent), np.full(len(recent), high - 0.06 * (high - low)))
-        self._level_words.setPos(-0.01 * SECONDS, self.level.value())
+        self.dragged_level.put_words(-0.01 * SECONDS)
         self._show_pause(recent)
 
     def _raw(self, state: KitState, picture: Picture) -> Picture:
@@ -152,15 +138,6 @@ class TraceCard(Card):
             self.pause.setRegion((first, first + seconds))
             self._placing = False
 
-    def _level_dragged(self, _: Any) -> None:
-        level = level_in(self.line.text) if self.line is not None else None
-        if self._placing or level is None or self.line is None:
-            return
-        factor, offset = self._factor
-        low, high = self.trace._range
-        value = (float(self.level.value()) - offset) / factor
-        self._dragged(self.line, with_number(self.line.text, level, value, _decimals(abs(high - low) / factor)))
-
     def _pause_dragged(self, _: Any) -> None:
         apart = pause_in(self.line.text) if self.line is not None else None
         if self._placing or apart is None or self.line is None:
@@ -168,8 +145,3 @@ class TraceCard(Card):
         low, high = self.pause.getRegion()
         seconds = max(0.01, high - low) * (1000 if apart.unit == "ms" else 1)
         self._dragged(self.line, with_number(self.line.text, apart, seconds, 0 if apart.unit == "ms" else 2))
-
-
-def _decimals(spread: float) -> int:
-    """Decimals by which a hundredth of what is seen can be told."""
-    return max(0, 2 - math.floor(math.log10(spread))) if spread > 0 else 2

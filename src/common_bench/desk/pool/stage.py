@@ -252,7 +252,7 @@ class PoolStage(StageView):
     def _show_findings(self) -> None:
         """A plan without a class graph pools its findings all the same: one row a run, one column each."""
         plan, rows = self.store.plan, self.store.pool_rows()
-        conditions = [each.name for each in plan.conditions]
+        conditions = [each.name for each in plan.stated]
         names = list(dict.fromkeys([*plan.findings, *(name for row in rows for name in row.findings)]))
         heads = ["bench", "run", *conditions, *names, "in?"]
         if self.findings.columnCount() != len(heads):

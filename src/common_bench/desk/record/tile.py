@@ -19,10 +19,12 @@ from common_bench.lesson.words import (
     RAW_DECIMALS,
     bench_note,
     is_not_kept,
+    progress_words,
     shown,
     stated_offers,
     stated_words,
     tile_warning,
+    wait_words,
 )
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, plain
@@ -75,7 +77,7 @@ class Tile(QFrame):
         colour = hue(palette(), group.emblem.colour)
         self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 16 if tiny else 20)
         self.alias = ShortLabel(group.alias, "name")
-        self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.conditions[:1]}
+        self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.stated[:1]}
         self.state = label("", "soft")
         self.value = label(NO_VALUE)
         self.value.setStyleSheet(
@@ -186,24 +188,27 @@ class Tile(QFrame):
         self.progress.setValue(0)
         if state is not None and state.run is not None:
             run = state.run
-            kept_words = f" · {NOT_KEPT}" if is_not_kept(lesson) else ""
-            self._say_state(f"● run {run.number}{kept_words}", "red" if state.trouble or kept_words else "copper")
-            if run.rule.seconds:
-                self.progress.setValue(round(1000 * min(1.0, run.seconds / run.rule.seconds)))
-                say(self.progress_words, f"{run.seconds:.0f} of {run.rule.seconds:g} s")
-            else:
-                say(self.progress_words, f"{run.seconds:.0f} s · ends by hand")
+            raw = " · raw" if any("calibrated" in each for each in lesson.store.run(run.id).lacks) else ""
+            kept_words = f" · {NOT_KEPT}" if is_not_kept(lesson) else raw
+            self._say_state(
+                f"● run {run.number}{kept_words}", "red" if state.trouble or NOT_KEPT in kept_words else "copper"
+            )
+            self.progress.setValue(round(1000 * run.progress.share))
+            say(self.progress_words, progress_words(run))
+        elif state is not None and state.waits is not None:
+            self._say_state("waits", "amber")
+            say(self.progress_words, wait_words(lesson, state.waits))
         else:
             kit = lesson.store.kit_of(self.group)
-            calibrated = kit is not None and (lesson.store.calibrations(kit) or not lesson.store.plan.sensors)
+            lacks = lesson.recording.lacks(self.group) if kit is not None and not why else []
             if why:
                 self._say_state(bench_note(why), "red")
             elif is_not_kept(lesson):
                 self._say_state(NOT_KEPT, "red")
-            elif calibrated:
+            elif not lacks:
                 self._say_state("ready", "good")
             else:
-                self._say_state("not calibrated", "amber")
+                self._say_state("not calibrated" if "calibrated" in lacks[0] else lacks[0], "amber")
         trouble = (
             state.trouble.sentence
             if state is not None and state.trouble is not None

@@ -155,7 +155,7 @@ class House:
         if bench is None:
             go_on()
             return
-        recording = [g for g in bench.hub.lesson.store.groups if bench.hub.lesson.roster.recording(g.id)]
+        recording = [g for g in bench.hub.lesson.store.groups if bench.hub.lesson.roster.busy(g.id)]
         if recording and not bench.asked_to_leave:
             bench.asked_to_leave = True
             words = "1 bench records" if len(recording) == 1 else f"{len(recording)} benches record"

@@ -149,6 +149,10 @@ class Hub(QObject):
         for answer, then in done:
             self.try_to(lambda answer=answer, then=then: then(answer.result()))  # type: ignore[misc]
 
+    def remember(self, label: str, undo: Callable[[], object], redo: Callable[[], object]) -> None:
+        """Something that was done and is no change of the book, as one step of undo."""
+        self.undo_stack.push(ActCommand(label, undo, redo))
+
     def undo(self) -> None:
         self._step(undone=True)
 

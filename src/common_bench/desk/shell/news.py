@@ -6,6 +6,7 @@ from __future__ import annotations
 import time
 
 from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.plan_effect import in_step_words
 from common_bench.lesson.reading_words import change_words, shape_words
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
@@ -41,6 +42,8 @@ class News:
             self._hub.tell(self._words_of_restart(each.kit, alias), "amber")
         elif each.what == "run-worked":
             self._tell_if_not_worked_up(each.run)
+        elif each.what == "in-step" and lesson.runs_in_step.last is not None:
+            self._hub.tell(in_step_words(lesson.runs_in_step.last), "good")
         elif each.what == "read-anew" and each.format is not None:
             self._tell_read_anew(each.kit, alias, each.format)
         elif each.what == "run-kept" and each.kit in self._doubts:

@@ -306,7 +306,7 @@ class Bench(QMainWindow):
         self.news.tell_whole_trouble()
         self.news.tell_doubts()
         self.hub.tick()
-        if any(each.what in ("run-began", "run-ended", "run-worked", "format") for each in found):
+        if any(each.what in ("run-began", "run-ended", "run-worked", "in-step", "format") for each in found):
             self.stage.refresh()
         self.path.refresh()
         self.benches.refresh()

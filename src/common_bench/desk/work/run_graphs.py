@@ -11,10 +11,12 @@ from common_bench.desk.graphs.plots import Graph, pen, translucent
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, say
 from common_bench.desk.look.sheet import palette
+from common_bench.desk.plan.level import DraggedLevel
 from common_bench.exchange.tables import with_unit
+from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
 from common_bench.model.block import Events, Floats, Series
-from common_bench.model.run import Finding, Moment
+from common_bench.model.run import Finding, Moment, TakenPoint
 from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
 
@@ -22,11 +24,13 @@ from common_bench.record.replay import Replayed, quantities
 class RunGraph(Card):
     """The quantity over the run; the edges of the span can be dragged. A run that is set aside is drawn faint."""
 
-    def __init__(self, drawn: Callable[[float, float], object]) -> None:
-        """drawn: told of a span that was dragged, in s."""
+    def __init__(self, drawn: Callable[[float, float], object], level: Callable[[PlanLine, str], object]) -> None:
+        """drawn: told of a span that was dragged, in s; level: of a line whose level was dragged, with its new text."""
         super().__init__("", name=True)
         self.graph = Graph()
         self.add(self.graph)
+        self._unit, self._seen = "", (0.0, 1.0)
+        self.level = DraggedLevel(lambda each: None, level, lambda: self._seen[1] - self._seen[0])
         self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
         self.region.sigRegionChangeFinished.connect(self._dragged)
         self._drawn, self._showing = drawn, False
@@ -34,7 +38,7 @@ class RunGraph(Card):
     def _dragged(self) -> None:
         if not self._showing:
             low, high = (round(float(each), 3) for each in self.region.getRegion())
-            self._drawn(max(0.0, low), high)
+            self._drawn(low, high)
 
     @property
     def span(self) -> tuple[float, float]:
@@ -50,9 +54,9 @@ class RunGraph(Card):
 
     def show_run(
         self, replayed: Replayed, findings: Sequence[Finding], moments: Sequence[Moment], show: Sequence[str],
-        emblem: Emblem, *, aside: bool,
+        emblem: Emblem, *, aside: bool, taken: Sequence[TakenPoint] = (),
     ) -> None:  # fmt: skip
-        """show: names of workings, the most important first."""
+        """taken: points of a run that was taken point by point; show: names of workings, the most important first."""
         self._showing = True
         self.graph.wipe()
         self.graph.show()
@@ -64,6 +68,7 @@ class RunGraph(Card):
             values, unit = replayed.raw.get(name, np.empty(0)), "raw"
         else:
             values, unit = series.values, series.unit
+        self._unit, self._name = unit, name
         self._draw_trace(replayed, values, palette().soft if aside else hue(palette(), emblem.colour))
         self._draw_guesses(replayed, series)
         self.graph.name_axes(with_unit(name, unit), "time (s)")
@@ -73,11 +78,22 @@ class RunGraph(Card):
             )
             self.graph.addItem(shade)
         self._draw_events(replayed, series)
+        self._draw_taken(taken, values)
         self._draw_moments(moments, values)
-        self._draw_span(findings[0].span if findings else (0.0, replayed.seconds), replayed.seconds, values)
+        ends = min(0.0, float(replayed.t[0])) if len(replayed.t) else 0.0, replayed.seconds
+        self._draw_span(findings[0].span if findings else (0.0, replayed.seconds), ends, values)
         say(self.heading, name)
         say(self.aside, "" if findings else "no finding yet: drag the edges of the span")
         self._showing = False
+
+    def show_level(self, line: PlanLine | None) -> None:
+        """The level of a line that looks for events in what is drawn, to be dragged."""
+        self.level.place(line if line is not None and looked_at(line.text) == self._name else None, self._unit)
+        if self.level.is_usable:
+            for each in (self.level.item, self.level.words):
+                self.graph.addItem(each, ignoreBounds=True)
+            self.level.put_words(float(self.graph.getViewBox().viewRange()[0][1]))
+            say(self.aside, "drag the level: the line below follows, and all runs with it")
 
     def _draw_trace(self, replayed: Replayed, values: Floats, colour: str) -> None:
         t, broken = _broken(replayed.t, values, replayed.gaps)
@@ -93,15 +109,19 @@ class RunGraph(Card):
         words = f" broken: outside the calibration, a guess ({series.guess.mean():.0%})"
         self.graph.note(words, float(replayed.t[at]), float(series.values[at]), palette().amber)
 
-    def _draw_span(self, span: tuple[float, float], seconds: float, values: Floats) -> None:
-        self.region.setBounds((0.0, seconds))
+    def _draw_span(self, span: tuple[float, float], ends: tuple[float, float], values: Floats) -> None:
+        """ends: of the run; what was kept from before it began lies at negative times."""
+        self.region.setBounds(ends)
         self.region.setRegion(span)
         self.graph.addItem(self.region)
-        self.graph.setXRange(0, seconds, padding=0.02)
+        self.graph.setXRange(*ends, padding=0.02)
+        if ends[0] < 0:
+            self.graph.upright(0.0, palette().ink)
         known = values[np.isfinite(values)]
         if len(known):
             room = 0.12 * float(np.ptp(known) or 1.0)
-            self.graph.setYRange(float(known.min()) - room, float(known.max()) + 1.6 * room, padding=0)
+            self._seen = float(known.min()) - room, float(known.max()) + 1.6 * room
+            self.graph.setYRange(*self._seen, padding=0)
             top = float(known.max()) + 1.5 * room
             words = f" used: {span[0]:.1f} s to {span[1]:.1f} s (drag the edges)"
             self.graph.note(words, span[0], top, palette().copper, anchor=(0, 0))
@@ -113,6 +133,19 @@ class RunGraph(Card):
         for moment in moments:
             self.graph.upright(moment.t, palette().verdigris)
             self.graph.note(f" {moment.text}", moment.t, foot, palette().verdigris, anchor=(0, 0.2))
+
+    def _draw_taken(self, taken: Sequence[TakenPoint], values: Floats) -> None:
+        """Where each point was taken; those that do not count are faint."""
+        known = values[np.isfinite(values)]
+        top = float(known.max()) if len(known) else 0.0
+        for each in taken:
+            colour = palette().soft if each.aside else palette().green
+            shade = pg.LinearRegionItem(
+                (each.t_from, each.t_to), movable=False, brush=translucent(colour, 60), pen=pen(palette().card, 0)
+            )
+            self.graph.addItem(shade)
+            words = f"{each.value.value:g}" + (" (set aside)" if each.aside else "")
+            self.graph.note(words, each.t_from, top, colour, anchor=(0, 1))
 
     def _draw_events(self, replayed: Replayed, series: Series | None) -> None:
         events = next((each for each in replayed.results.values() if isinstance(each, Events) and len(each)), None)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
 from common_bench.desk.look.labels import label, set_tip
 from common_bench.desk.look.pieces import (
     Card,
     Cell,
     Field,
+    Pages,
     Table,
     button,
     emptied,
@@ -16,9 +19,14 @@ from common_bench.desk.look.pieces import (
     set_property,
     vbox,
 )
+from common_bench.desk.look.sheet import px
+from common_bench.desk.plan.cards import keys_back
+from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.work.run_graphs import EachGraph, RunGraph
+from common_bench.lesson.line_values import run_value
+from common_bench.lesson.plan_editing import looked_at
 from common_bench.lesson.words import age_words
 from common_bench.model.measured import plain, u_words, written
 from common_bench.model.run import Finding, Run
@@ -26,6 +34,7 @@ from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed
 
 NUDGE = 0.5  # s
+LINES_PAGE = 1
 
 
 class WorkStage(StageView):
@@ -38,14 +47,34 @@ class WorkStage(StageView):
         self.send = button("Send findings to the pool (P)", self.send_to_pool, role="main")
         self.head.addWidget(self.take_aside)
         self.head.addWidget(self.send)
-        self.graph_card = RunGraph(self._drawn_span)
+        self.graph_card = RunGraph(self._drawn_span, lambda line, text: self.written.keep_line(line, text))
         self.graph = self.graph_card.graph
         self.each_card = EachGraph()
         self.moments_card = Card("Moments", name=True)
         self.moments = label("", wrap=True)
-        self.moments_card.add(self.moments)
-        left = vbox(self.graph_card, self.each_card, self.moments_card, spacing=11)
-        for at, share in enumerate((10, 6, 0)):
+        self.marked = Table(
+            ["at", "moment: type other words, or none to take it off"], left=(0, 1), stretch=1, edit=(1,)
+        )
+        self.marked.edited.connect(self._change_moment)
+        self.marked.refilled.connect(self.refresh)
+        self.note = Field()
+        self.note.setPlaceholderText("a note on this run")
+        self.note.editingFinished.connect(self._keep_note)
+        self.note.returnPressed.connect(lambda: keys_back(self.note))
+        self.moments_card.add(self.moments, self.marked, self.note)
+        self.written = PlanLines(hub, self.refresh, lambda _: None)
+        seen = QWidget()
+        column = vbox(self.each_card, self.moments_card, None, spacing=11)
+        column.setStretch(0, 20)
+        seen.setLayout(column)
+        self.under = Pages()
+        for page in (seen, self.written.card):
+            self.under.addWidget(page)
+        for each in (self.graph_card, self.under):  # each has its share, whatever it would like
+            each.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
+        self.graph_card.setMinimumHeight(px(190))
+        left = vbox(self.graph_card, self.under, spacing=11)
+        for at, share in enumerate((10, 9)):
             left.setStretch(at, share)
         self.finding_card = Card("Finding")
         self.finding = label("", "finding", wrap=True)
@@ -59,7 +88,8 @@ class WorkStage(StageView):
         self.condition_card.body.addLayout(self._conditions)
         self.workings_card = Card("Workings of this run")
         self.workings = label("", "mono", wrap=True)
-        self.workings_card.add(self.workings)
+        self.change_lines = button("Change the lines (L)", self.turn_lines, role="link")
+        self.workings_card.add(self.workings, self.change_lines)
         self.runs_card = Card("Runs")
         self.runs = Table(["run", "", "state"], left=(0, 2), stretch=1)
         self.runs.itemSelectionChanged.connect(self._choose_row)
@@ -78,11 +108,13 @@ class WorkStage(StageView):
             "Left": ("previous run", lambda: self._step(-1)),
             "P": ("send this bench's findings to the pool", self.send_to_pool),
             "X": ("set this run aside or take it back", self.ask_aside),
+            "Y": ("this run was practice, or counts", self.turn_practice),
             "[": ("span begins later", lambda: self._nudge(NUDGE, 0)),
             "]": ("span ends earlier", lambda: self._nudge(0, -NUDGE)),
             "{": ("span begins earlier", lambda: self._nudge(-NUDGE, 0)),
             "}": ("span ends later", lambda: self._nudge(0, NUDGE)),
             "A": ("use all of the run", self._use_all),
+            "L": ("the plan's lines beside the graph, or back", self.turn_lines),
         }
 
     def chosen(self) -> object:
@@ -90,6 +122,22 @@ class WorkStage(StageView):
 
     def choose_again(self, what: object) -> None:
         self._run = what if isinstance(what, int) else 0
+
+    def escape(self) -> bool:
+        """Leaves the plan's lines."""
+        if not self.lines_shown:
+            return False
+        self.turn_lines()
+        return True
+
+    @property
+    def lines_shown(self) -> bool:
+        return self.under.currentIndex() == LINES_PAGE
+
+    def turn_lines(self) -> None:
+        """The plan's lines under the graph, to be changed there, or back."""
+        self.under.setCurrentIndex(0 if self.lines_shown else LINES_PAGE)
+        self.refresh()
 
     # which run
 
@@ -171,6 +219,27 @@ class WorkStage(StageView):
             hint="as: bumped the string",
         )  # fmt: skip
 
+    def turn_practice(self) -> None:
+        """A run for practice counts nowhere."""
+        run = self._current()
+        if run is not None and self.hub.try_to(
+            lambda: self.lesson.recording.set_practice(run.id, practice=not run.practice)
+        ):
+            words = "counts" if run.practice else "was practice, and counts nowhere"
+            self.hub.tell(f"Run {run.number} {words}.", "good", act="Take back", then=self.hub.undo)
+
+    def _change_moment(self, row: int, _: int, text: str) -> None:
+        run = self._current()
+        moments = self.store.moments(run.id) if run is not None else []
+        if row < len(moments) and text.strip() != moments[row].text:
+            self.hub.try_to(lambda: self.lesson.recording.change_moment(moments[row].id, text))
+        self.marked.refill()
+
+    def _keep_note(self) -> None:
+        run = self._current()
+        if run is not None and self.note.text().strip() != run.note:
+            self.hub.try_to(lambda: self.lesson.recording.set_note(run.id, self.note.text()))
+
     def _set_condition(self, name: str, field: Field) -> None:
         run = self._current()
         if run is None:
@@ -211,11 +280,15 @@ class WorkStage(StageView):
             self.graph_card.show_nothing("Record one in stage 4, or choose another bench with the arrow keys.")
             return
         self._run = run.id
+        self.change_lines.setText("Back from the lines (L)" if self.lines_shown else "Change the lines (L)")
+        self.written.show()
         self.take_aside.setText("Take this run back (X)" if run.aside else "Set this run aside… (X)")
         self._show_runs()
         self._show_conditions(run)
         say(self.workings, "\n".join(run.setting.workings) if run.setting else "")
-        say(self.title, f"{alias} · run {run.number}")
+        say(self.title, f"{alias} · run {run.number}{' · practice' if run.practice else ''}")
+        if not self.note.hasFocus():
+            self.note.setText(run.note)
         findings = self.hub.lesson.store.findings(run.id)
         self._show_finding(run, findings)
         try:
@@ -231,11 +304,22 @@ class WorkStage(StageView):
         self._seconds = replayed.seconds
         self._say_subtitle(run, replayed)
         emblem, show, marked = self.store.group(run.group).emblem, self.store.plan.shown, self.store.moments(run.id)
-        self.graph_card.show_run(replayed, findings, marked, show, emblem, aside=bool(run.aside))
+        line = self.written.chosen if self.lines_shown else None
+        if line is not None:
+            show = (line.name, looked_at(line.text), *show)
+        self.graph_card.show_run(
+            replayed, findings, marked, show, emblem, aside=bool(run.aside), taken=self.store.taken_points(run.id)
+        )
+        self.graph_card.show_level(line)
+        by_name = {each.name: each for each in findings}
+        self.written.card.show_values([run_value(replayed, by_name, each) for each in self.written.all])
         self.each_card.show_each(replayed, findings, show, emblem)
-        moments = [f"{m.t:.1f} s {m.text}" for m in marked]
+        rows: list[list[Cell]] = [[f"{each.t:.1f} s", each.text] for each in marked]
+        self.marked.fill(rows)
+        self.marked.fit(4)
+        self.marked.setVisible(bool(rows))
         gaps = [f"{low:.1f} s gap of {high - low:.1f} s" for low, high in replayed.gaps]
-        say(self.moments, " · ".join([*moments, *gaps, f"{replayed.seconds:.1f} s {run.ended_by}"]))
+        say(self.moments, " · ".join([*gaps, f"{replayed.seconds:.1f} s {run.ended_by}", *run.lacks]))
 
     def _say_subtitle(self, run: Run, replayed: Replayed) -> None:
         used = run.setting.calibrations if run.setting else ()
@@ -269,7 +353,7 @@ class WorkStage(StageView):
         self.made_of.fit(6)
 
     def _show_conditions(self, run: Run) -> None:
-        conditions = self.hub.lesson.store.plan.conditions
+        conditions = self.hub.lesson.store.plan.stated
         if list(self._condition_fields) != [each.name for each in conditions]:
             emptied(self._conditions)
             self._condition_fields = {}
@@ -300,6 +384,8 @@ class WorkStage(StageView):
             state: Cell = (
                 ("set aside", "amber")
                 if run.aside
+                else ("practice", "soft")
+                if run.practice
                 else ("in pool", "good")
                 if run.id in lesson.store.pooled()
                 else ("kept", "")

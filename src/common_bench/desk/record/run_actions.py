@@ -1,0 +1,195 @@
+"""What is done in Record: runs begun and ended, points taken, moments marked, each with the way back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.point_words import state_words
+from common_bench.lesson.store import LessonStore
+from common_bench.lesson.words import bench_note
+
+MOST_NAMED = 8  # benches in one sentence
+
+
+class RunActions:
+    """Guarantees that whatever begins or ends says on which benches, why not on the others, and how it is taken back."""
+
+    def __init__(self, hub: Hub, changed: Callable[[], object]) -> None:
+        """changed: told that points were taken or set aside."""
+        self.hub, self._changed = hub, changed
+
+    @property
+    def lesson(self) -> OpenLesson:
+        return self.hub.lesson
+
+    @property
+    def store(self) -> LessonStore:
+        return self.hub.lesson.store
+
+    @property
+    def by_points(self) -> bool:
+        return bool(self.lesson.point_taking.name)
+
+    def busy(self) -> list[int]:
+        """Benches on which a run is under way, or waits to begin."""
+        return [group.id for group in self.store.groups if self.lesson.roster.busy(group.id)]
+
+    def any_runs(self) -> bool:
+        """Whether a run is under way anywhere, not only waited for."""
+        return any(self.lesson.roster.recording(group.id) for group in self.store.groups)
+
+    def able(self) -> tuple[list[int], dict[int, list[str]]]:
+        """Benches that could record, and what those of them lack that are not ready for it."""
+        able = [each.id for each in self.store.groups if not self.lesson.roster.why_not_ready(each.id)]
+        return able, {group: told for group in able if (told := self.lesson.recording.lacks(group))}
+
+    # runs
+
+    def record_all(self) -> None:
+        """All that are ready; where none is, all that can all the same. Or the end of all runs."""
+        busy = self.busy()
+        if busy:
+            self._end(busy)
+            return
+        groups = [each.id for each in self.store.groups]
+        able, lacking = self.able()
+        if lacking and len(lacking) < len(able):
+            self._begin([group for group in groups if group not in lacking], lacking)
+        else:
+            self._begin(groups)
+
+    def record_this(self) -> None:
+        """This bench, whatever it lacks, or the end of its run; point by point, the next point of all."""
+        group = self.hub.group
+        if self.by_points and self.busy():
+            self.take_points()
+        elif group:
+            if self.lesson.roster.busy(group):
+                self._end([group])
+            else:
+                self._begin([group])
+
+    def _begin(self, groups: list[int], lacking: Mapping[int, list[str]] | None = None) -> None:
+        """lacking: benches that could record and lack something, which are left out until somebody says so."""
+        begun: list[int] = []
+        if not self.hub.try_to(lambda: begun.extend(self.lesson.recording.begin_runs(groups))):
+            return
+        left = [f"{self.store.group(g).alias}: {bench_note(self.lesson.roster.why_not_ready(g))}" for g in groups if g not in begun]  # fmt: skip
+        if not begun:
+            self.hub.tell(f"Nothing is recorded. {' · '.join(left)}.", "red")
+            return
+        runs = [self.store.runs(g)[-1].id for g in begun]
+        self.hub.remember(f"Begin {_runs(len(begun))}", lambda: self._unbegin(begun, runs), lambda: self._begin(begun))
+        who = f"{len(begun)} of {len(groups)} benches" if left else _names(self.store, begun)
+        waits = any(self.lesson.roster.why_not_ready(g) == "waits" for g in begun)
+        rule = self.store.plan.rule.begins
+        told = (
+            f"{who} {'wait' if len(begun) > 1 else 'waits'}: the run begins {rule}." if waits else f"Recording {who}."
+        )
+        told += f" Not ready: {' · '.join(left)}." if left else ""
+        if lacking:
+            out = " · ".join(f"{self.store.group(g).alias}: {words[0]}" for g, words in lacking.items())
+            self.hub.tell(
+                f"{told} Left out: {out}.", "amber", act="Record them anyway", then=lambda: self._begin(list(lacking))
+            )
+            return
+        missing = sorted({words for g in begun for words in self.lesson.recording.lacks(g)})
+        told += f" All the same: {', '.join(missing)}." if missing else ""
+        self.hub.tell(told, "amber" if left or missing else "good", act="Take back", then=self.hub.undo)
+
+    def _unbegin(self, groups: list[int], runs: list[int]) -> None:
+        """A beginning taken back: the runs end and are set aside; nothing of them is lost."""
+        self.lesson.recording.end_runs(groups)
+        self.lesson.recording.set_aside_begun(runs)
+
+    def _end(self, groups: list[int]) -> None:
+        """Ends runs and says so where it was done, with the way back: they then go on as if nothing had been."""
+        last = max((run.seconds for g in groups if (run := self.lesson.roster.run(g)) is not None), default=0.0)
+        ended: list[int] = []
+        if not self.hub.try_to(lambda: ended.extend(self.lesson.recording.end_runs(groups))):
+            return
+        if not ended:
+            waits = "wait" if len(groups) > 1 else "waits"
+            self.hub.tell(f"Called off: {_names(self.store, groups)} {waits} no longer.", "good")
+            return
+        self.hub.remember(
+            f"End {_runs(len(ended))}", lambda: self.lesson.recording.resume_runs(ended),
+            lambda: self.lesson.recording.end_runs(groups),
+        )  # fmt: skip
+        is_are = "run of " + _names(self.store, groups) if len(ended) == 1 else f"{len(ended)} runs"
+        self.hub.tell(
+            f"{is_are[:1].upper()}{is_are[1:]} ended at {last:.1f} s and {'is' if len(ended) == 1 else 'are'} kept.", "good",
+            act="Take back: go on recording", then=self.hub.undo,
+        )  # fmt: skip
+
+    # points
+
+    def take_points(self, groups: list[int] | None = None) -> None:
+        """The next point on every bench that stands still, or on some; the others say why not."""
+        taking = self.lesson.point_taking
+        chosen = groups or [each.id for each in self.store.groups]
+        told: list[tuple[list[int], dict[int, str]]] = []
+
+        def take() -> None:
+            done, left, _ = taking.take(chosen)
+            told.append((done, {group: state_words(taking.state(group))[0] for group in left}))
+
+        if not self.hub.try_to(take):
+            return
+        done, left = told[0]
+        why = " · ".join(f"{self.store.group(g).alias}: {words}" for g, words in left.items() if words != "done")
+        if not done:
+            self.hub.tell(f"No point is taken. {why}.", "amber")
+        else:
+            count = f"{len(done)} point{'s' if len(done) != 1 else ''} taken."
+            self.hub.tell(f"{count} {f'{why}.' if why else ''}".strip(), "good", act="Take back", then=self.hub.undo)
+        self._changed()
+
+    def take_again(self) -> None:
+        """The last point of this bench is set aside and proposed again."""
+        group = self.hub.group
+        if self.by_points and group and self.hub.try_to(lambda: self.lesson.point_taking.take_again(group)):
+            self.hub.tell(
+                f"The last point of {self.hub.alias} is set aside; take it again.", "good", act="Take back",
+                then=self.hub.undo,
+            )  # fmt: skip
+            self._changed()
+
+    # moments
+
+    def mark(self, *, everywhere: bool = False) -> None:
+        """A remark, stamped with the moment at which the key was pressed: on this bench, or on all that record."""
+        groups = [each.id for each in self.store.groups] if everywhere else [self.hub.group] if self.hub.group else []
+        runs = [run for group in groups if (run := self.lesson.roster.run(group)) is not None]
+        if not runs:
+            who = "No bench is recording" if everywhere else f"{self.hub.alias} is not recording"
+            self.hub.tell(f"{who}, so there is no moment to mark.", "amber")
+            return
+        moments = {run.id: run.seconds for run in runs}
+        at = (
+            f"On {_runs(len(runs))} now:"
+            if everywhere
+            else f"At {runs[0].seconds:.1f} s of {self.hub.alias} run {runs[0].number}:"
+        )
+        self.hub.messages.ask(
+            at, "Mark", lambda words: self._keep_moment(moments, words),
+            hint=f"as: {', '.join(self.store.plan.remarks) or 'bumped the string'}", offers=self.store.plan.remarks, text="",
+        )  # fmt: skip
+
+    def _keep_moment(self, moments: Mapping[int, float], words: str) -> None:
+        self.lesson.recording.mark_all(moments, words.strip() or "marked")
+        where = f"at {next(iter(moments.values())):.1f} s" if len(moments) == 1 else f"on {len(moments)} runs"
+        self.hub.tell(f"Marked {where}: {words.strip() or 'marked'}.", "good", act="Take back", then=self.hub.undo)
+
+
+def _runs(count: int) -> str:
+    return f"{count} run{'s' if count != 1 else ''}"
+
+
+def _names(store: LessonStore, groups: list[int]) -> str:
+    """Of a few benches; of many, how many they are."""
+    if len(groups) > MOST_NAMED:
+        return f"{len(groups)} benches"
+    return ", ".join(store.group(group).alias for group in groups)

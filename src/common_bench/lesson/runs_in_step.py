@@ -1,0 +1,125 @@
+"""Runs that follow the plan: when its lines change, every kept run is worked up by the lines of now."""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Sequence
+from concurrent.futures import Future
+from dataclasses import dataclass
+
+import msgspec
+
+from common_bench.book.changes import Change, RowChange
+from common_bench.lesson.changes import Changes
+from common_bench.lesson.store import LessonStore
+from common_bench.lesson.working_up import Reworked, WorkingUp, finding_rows, reworked_run
+from common_bench.model.run import Run, RunSetting
+
+QUIET = 0.3  # s without another change of the plan, after which its runs follow
+
+
+@dataclass(frozen=True)
+class InStep:
+    """What came of it: runs that are worked up by the lines of now, and those that cannot be and stay as they were."""
+
+    followed: tuple[Reworked, ...]
+    refused: tuple[Reworked, ...]
+
+
+class RunsInStep:
+    """Guarantees that runs and findings follow the lines of the plan as soon as nobody changes them any more, and follow
+    them back when a change is taken back; that a run which the lines of now cannot work up keeps what it had; and that what
+    was computed from a state that has changed meanwhile is not kept.
+
+    It makes no step of undo: what follows from a change is taken back with it.
+    """
+
+    def __init__(self, store: LessonStore, changes: Changes, working_up: WorkingUp) -> None:
+        self._store, self._working_up = store, working_up
+        self._due = False
+        self._since = 0.0
+        self._under_way: Future[list[Reworked]] | None = None
+        self._stop = threading.Event()
+        self.last: InStep | None = None
+        changes.followers.append(self._follow)
+
+    @property
+    def is_busy(self) -> bool:
+        return self._due or self._under_way is not None
+
+    def _follow(self, change: Change) -> None:
+        tables = {row.table for row in change.rows}
+        if "plan" in tables or (self._under_way is not None and tables & {"run", "finding"}):
+            self.look()
+
+    def look(self) -> None:
+        """Looks anew, a little later, whether runs are behind the plan; what is under way is given up."""
+        self._due, self._since = True, time.monotonic()
+        self._stop.set()
+        self._under_way = None
+
+    def look_at(self, run: int) -> None:
+        """A run has ended: the plan's lines may have changed since it began."""
+        setting = self._store.run(run).setting
+        if setting is not None and self._is_other(setting):
+            self.look()
+
+    def _is_other(self, setting: RunSetting) -> bool:
+        """Whether a run was worked up by other lines than the plan has now."""
+        return (setting.workings, setting.raw) != (self._store.plan.in_use, self._store.plan.raw)
+
+    def behind(self) -> list[tuple[Run, RunSetting]]:
+        """Runs that were worked up by other lines than the plan has now, or without one of its findings, each with the
+        setting that it would have."""
+        plan, found = self._store.plan, []
+        for run in self._store.kept_runs():
+            if run.setting is None:
+                continue
+            if self._is_other(run.setting) or set(plan.findings) - {each.name for each in self._store.findings(run.id)}:
+                found.append((run, msgspec.structs.replace(run.setting, workings=plan.in_use, raw=plan.raw)))
+        return found
+
+    def collect(self) -> bool:
+        """Goes on; whether runs have followed just now, as `last` says. To be asked a few times a second."""
+        if self._due and time.monotonic() - self._since >= QUIET:
+            self._due = False
+            self._begin()
+        if self._under_way is None or not self._under_way.done():
+            return False
+        made, self._under_way = self._under_way.result(), None
+        able = tuple(each for each in made if each.why_not is None)
+        refused = tuple(each for each in made if each.why_not is not None)
+        self._keep([*able, *(each for each in refused if not each.before)])
+        self.last = InStep(able, refused)
+        return True
+
+    def _begin(self) -> None:
+        store = self._store
+        asked = [(*each, {f.name: f for f in store.findings(each[0].id)}) for each in self.behind()]
+        if not asked:
+            return
+        self._stop = stop = threading.Event()
+        channels, wanted, book = store.channels, store.plan.findings, store.book
+
+        def work() -> list[Reworked]:
+            made = []
+            for run, setting, before in asked:
+                if stop.is_set():
+                    break
+                made.append(reworked_run(book, run, setting, before, channels, wanted, wanted))
+            return made
+
+        self._under_way = self._working_up.work(work)
+
+    def _keep(self, reworked: Sequence[Reworked]) -> None:
+        book, rows = self._store.book, list[RowChange]()
+        for each in reworked:
+            told = json.dumps(each.why_not.data) if each.why_not is not None else ""
+            values = {"setting": msgspec.json.encode(each.setting).decode(), "trouble": told}
+            rows.append(book.changed("run", each.run.id, **values))
+            rows += finding_rows(book, each.run.id, each.before, each.after)
+            self._working_up.let_go(each.run.id)
+        book.complete(rows)
+        self._store.refresh("run", "finding")
