@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import shutil
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import HealthCheck, settings
 
@@ -16,9 +18,10 @@ os.environ["XDG_DATA_HOME"] = tempfile.mkdtemp(prefix="common-bench-tests-")  # 
 
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
+from common_bench.book.migrations import whole_copy
 from common_bench.lesson.demonstration import plug_in, prepared_lesson
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.model.plan import Plan
+from common_bench.model.plan import Plan, RulePlan
 from common_bench.standins.control import StandInProcess
 from waiting import SPEED, Class
 
@@ -94,6 +97,37 @@ def desk(tmp_path: Path, stand_ins: Callable[..., StandInProcess]) -> Iterator[C
     take_down()
     if sheet.palette() is not sheet.PAPER:
         sheet.wear(QApplication.instance(), sheet.PAPER)
+
+
+@pytest.fixture(scope="session")
+def held(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Where the book of that class is kept once it has been held, by any of the processes that test."""
+    own = tmp_path_factory.getbasetemp()
+    return (own.parent if "PYTEST_XDIST_WORKER" in os.environ else own) / "held.benchbook"
+
+
+@pytest.fixture
+def worked(desk: Callable[..., Any], held: Path, tmp_path: Path) -> Any:
+    """A class that is calibrated, with one run of each group in the opened pool, and runs that end by hand."""
+    if held.exists():
+        made = desk(book=Path(shutil.copy(held, tmp_path / "class.benchbook")))
+        made.hang("bottle", 1.5)
+        return made
+    made = desk()
+    made.calibrate()
+    made.hang("bottle", 1.5)
+    made.record()
+    for run in made.lesson.store.kept_runs():
+        made.until(lambda run=run: made.lesson.store.findings(run.id), "it has its finding")
+    made.lesson.pooling.send_to_pool([run.id for run in made.lesson.store.kept_runs()])
+    made.lesson.pooling.open_pool(opened=True)
+    plan = msgspec.structs.replace(made.lesson.store.plan, rule=RulePlan())
+    made.lesson.planning.change_plan(plan, "End runs by hand")
+    made.lesson.journal.flush()
+    own = tmp_path / "held.benchbook"
+    whole_copy(made.lesson.book.path, own)
+    own.replace(held)
+    return made
 
 
 @pytest.fixture

@@ -16,7 +16,6 @@ from PyQt6.QtCore import QPoint, QRect, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QLineEdit, QWidget
 
-from common_bench.book.migrations import whole_copy
 from common_bench.desk.look.pieces import Table, is_open
 from common_bench.desk.plug.kit_card import KitCard
 from common_bench.desk.record.tile import Tile
@@ -24,7 +23,6 @@ from common_bench.desk.shell.benches import BenchRow
 from common_bench.lesson.plan_details import with_detail
 from common_bench.lesson.words import STAGES
 from common_bench.model.measured import Measured
-from common_bench.model.plan import RulePlan
 from cuts import cut_texts
 from person import Desk, code_of, type_into
 from waiting import KitNow, is_steady, wait_for
@@ -32,37 +30,6 @@ from waiting import KitNow, is_steady, wait_for
 Made = Callable[..., Desk]
 OPENS_A_DIALOG = ("Out to CSV", "Save as", "A copy for a colleague")
 LONG = ("Obsidian by the window", "The long bench at the back", "Flintstones and company", "Gneissgneissgneissgneiss")
-
-
-@pytest.fixture(scope="session")
-def held(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Where the book of that class is kept once it has been held, by any of the processes that test."""
-    own = tmp_path_factory.getbasetemp()
-    return (own.parent if "PYTEST_XDIST_WORKER" in os.environ else own) / "held.benchbook"
-
-
-@pytest.fixture
-def worked(desk: Made, held: Path, tmp_path: Path) -> Desk:
-    """A class that is calibrated, with one run of each group in the opened pool, and runs that end by hand."""
-    if held.exists():
-        made = desk(book=Path(shutil.copy(held, tmp_path / "class.benchbook")))
-        made.hang("bottle", 1.5)
-        return made
-    made = desk()
-    made.calibrate()
-    made.hang("bottle", 1.5)
-    made.record()
-    for run in made.lesson.store.kept_runs():
-        made.until(lambda run=run: made.lesson.store.findings(run.id), "it has its finding")
-    made.lesson.pooling.send_to_pool([run.id for run in made.lesson.store.kept_runs()])
-    made.lesson.pooling.open_pool(opened=True)
-    plan = msgspec.structs.replace(made.lesson.store.plan, rule=RulePlan())
-    made.lesson.planning.change_plan(plan, "End runs by hand")
-    made.lesson.journal.flush()
-    own = tmp_path / "held.benchbook"
-    whole_copy(made.lesson.book.path, own)
-    own.replace(held)
-    return made
 
 
 def shown(made: Desk, *kinds: type[QWidget]) -> list[QWidget]:

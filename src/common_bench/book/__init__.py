@@ -30,6 +30,12 @@ OFFERS = {
         "OF_RUN",
         "SENT",
     ),
+    "removing": (
+        "remove_group",
+        "remove_lesson",
+        "remove_run",
+        "Removed",
+    ),
 }
 
 __all__ = names_of(OFFERS)

@@ -168,7 +168,8 @@ def _from_4(book: sqlite3.Connection) -> None:
 
 
 def _from_5(book: sqlite3.Connection) -> None:
-    """Points of a run that is taken point by point; a note on a run, what it lacked when it was begun, practice."""
+    """Points of a run that is taken point by point; a note on a run, what it lacked when it was begun, practice; what groups
+    expected of a run."""
     for change in (
         "ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT ''",
         "ALTER TABLE run ADD COLUMN lacks TEXT NOT NULL DEFAULT ''",
@@ -177,6 +178,11 @@ def _from_5(book: sqlite3.Connection) -> None:
         "name TEXT NOT NULL DEFAULT '', value FLOAT, u FLOAT, unit TEXT NOT NULL DEFAULT '', t_from FLOAT, t_to FLOAT, "
         "taken_at TEXT NOT NULL DEFAULT '', aside TEXT NOT NULL DEFAULT '', shown TEXT NOT NULL DEFAULT '')",
         "CREATE INDEX ix_taken_point_run ON taken_point (run)",
+        "CREATE TABLE prediction (id INTEGER NOT NULL PRIMARY KEY, lesson INTEGER NOT NULL REFERENCES lesson (id), "
+        '"group" INTEGER NOT NULL REFERENCES "group" (id), run INTEGER REFERENCES run (id), '
+        "quantity TEXT NOT NULL DEFAULT '', unit TEXT NOT NULL DEFAULT '', points TEXT NOT NULL DEFAULT '', "
+        "drawn_at TEXT NOT NULL DEFAULT '')",
+        *(f'CREATE INDEX ix_prediction_{name} ON prediction ("{name}")' for name in ("lesson", "group", "run")),
     ):
         book.execute(change)
 

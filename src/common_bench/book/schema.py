@@ -93,6 +93,10 @@ taken_point = _table(
     "taken_point", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"), Column("t_from", Float),
     Column("t_to", Float), _text("taken_at"), _text("aside"), _text("shown"),
 )  # fmt: skip
+prediction = _table(
+    "prediction", _of("lesson"), _of("group"), _of("run", needed=False), _text("quantity"), _text("unit"), _text("points"),
+    _text("drawn_at"),
+)  # fmt: skip
 finding = _table(
     "finding", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
     Column("span_from", Float), Column("span_to", Float), Column("n", Integer), _text("words"), _text("made_of"),

@@ -21,6 +21,18 @@ OFFERS = {
         "steady_numbers",
     ),
     "change_words": ("change_words",),
+    "class_views": (
+        "ALIGNED",
+        "Aligned",
+        "class_view",
+        "ClassView",
+        "Kind",
+        "KINDS",
+        "line_behind",
+        "names_of",
+        "run_words",
+        "runs_behind",
+    ),
     "condition_text": (
         "condition_faults",
         "condition_line",
@@ -134,6 +146,7 @@ OFFERS = {
         "so_far_words",
         "state_words",
     ),
+    "predictions": ("read_expected",),
     "reading_words": (
         "change_words",
         "lead_words",
@@ -146,6 +159,12 @@ OFFERS = {
         "aliases_from",
         "Register",
     ),
+    "removing": (
+        "remove_as_typed",
+        "remove_lesson_of",
+        "run_to_remove",
+    ),
+    "replays": ("played_words",),
     "roster": ("ENDINGS",),
     "rule_text": (
         "begin_offers",
@@ -189,6 +208,7 @@ OFFERS = {
         "STAGES",
         "stated_offers",
         "stated_words",
+        "tile_sounds",
         "tile_warning",
         "wait_words",
     ),

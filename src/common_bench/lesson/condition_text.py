@@ -13,7 +13,7 @@ NUMBER = re.compile(
     r"^\s*(?P<name>[^\W\d_]\w*)\s*(?:\((?P<unit>[^)]*)\))?\s*(?:(?:±|\+-)\s*(?P<u>[\d.,eE+-]*\d))?\s*(?P<rest>(?:;.*)?)$"
 )
 LISTED = re.compile(r"^\s*(?P<name>[^\W\d_]\w*)\s*:\s*(?P<entries>[^;]+?)\s*(?P<rest>(?:;.*)?)$")
-SHARED, EACH_RUN, AT = "same for all", "each run", "at "
+SHARED, EACH_RUN, AT_END, AT = "same for all", "each run", "each run at its end", "at "
 
 
 def condition_line(condition: Condition) -> str:
@@ -25,7 +25,7 @@ def condition_line(condition: Condition) -> str:
     if condition.same_for_all:
         told += f"; {SHARED}"
     if condition.per_run:
-        told += f"; {EACH_RUN}"
+        told += f"; {AT_END if condition.at_end else EACH_RUN}"
     if condition.values:
         told += f"; {AT}{' '.join(f'{each:g}' for each in condition.values)}"
     return told + (f"   # {condition.about}" if condition.about else "")
@@ -58,19 +58,21 @@ def _number(text: str) -> float:
 
 
 def _flagged(made: Condition, rest: str) -> Condition:
-    shared = each_run = False
+    shared = each_run = at_end = False
     values: tuple[float, ...] = ()
     for flag in (each.strip() for each in rest.split(";") if each.strip()):
         if flag == SHARED:
             shared = True
         elif flag == EACH_RUN:
             each_run = True
+        elif flag == AT_END:
+            each_run = at_end = True
         elif flag.startswith(AT):
             values = tuple(_number(each) for each in flag[len(AT) :].replace(",", " ").split())
         else:
             raise UnitTrouble("no-such-flag", flag=flag)
     return Condition(
-        made.name, made.unit, made.u, made.about, made.kind, made.choices, shared, each_run, values
+        made.name, made.unit, made.u, made.about, made.kind, made.choices, shared, each_run, values, at_end
     )  # fmt: skip
 
 

@@ -19,9 +19,11 @@ from common_bench.lesson.lessons import begin_lesson
 from common_bench.lesson.planning import Planning
 from common_bench.lesson.point_taking import PointTaking
 from common_bench.lesson.pooling import Pooling
+from common_bench.lesson.predictions import Predictions
 from common_bench.lesson.reading_anew import ReadingAnew
 from common_bench.lesson.recording_runs import Recording
 from common_bench.lesson.register import Register
+from common_bench.lesson.replays import Replays
 from common_bench.lesson.rescue import Rescue
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.runs_in_step import RunsInStep
@@ -34,6 +36,7 @@ from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.replay import replay
+from common_bench.record.snapshot import KitState
 
 MOST_TOLD = 3  # damaged rows in one sentence
 
@@ -73,8 +76,12 @@ class OpenLesson:
         self.working_up = WorkingUp(self.store, self.changes)
         self.reading_anew = ReadingAnew(self.store, self.changes, self.working_up)
         self.runs_in_step = RunsInStep(self.store, self.changes, self.working_up)
-        self.recording = Recording(self.store, self.changes, self.roster, self._engine, self.working_up)
+        self.predictions = Predictions(self.store, self.changes)
+        self.recording = Recording(
+            self.store, self.changes, self.roster, self._engine, self.working_up, self.predictions
+        )
         self.point_taking = PointTaking(self.store, self.changes, self.roster, self.sensors, self.recording)
+        self.replays = Replays(self.store)
         self.pooling = Pooling(self.store, self.changes)
         self.rescue = Rescue(self.store, self._journal)
         self._closed = self._caught_up = False
@@ -146,6 +153,11 @@ class OpenLesson:
         assert self._journal is not None, "a book that is only read has no journal"
         return self._journal
 
+    def seen(self, group: int) -> KitState | None:
+        """What the views of a bench show: its run that is played again, or its kit as it is heard; None where there is
+        neither."""
+        return self.replays.state(group) or self.roster.state(group)
+
     def taking(self) -> Taking:
         """A round of taking points."""
         return Taking(self.store, self.calibrating, self.sensors)
@@ -157,6 +169,7 @@ class OpenLesson:
         """
         if self._closed:
             return
+        self.replays.stop()
         if self._engine is not None and self._journal is not None:
             kits = list(self._engine.snapshot.kits)
             self._engine.stop()

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.replays import played_words
 from common_bench.lesson.words import progress_words, shown, stated_words, wait_words
 from common_bench.model.measured import NO_VALUE, digits, plain, written
 from common_bench.model.plan import SensorPlan
@@ -136,10 +137,13 @@ def _ordinal(number: int) -> str:
 
 def headline(lesson: OpenLesson, group: int) -> tuple[str, str, str]:
     """`run 2 · mass 60.0 kg`, how far it is, and its tone."""
-    state = lesson.roster.state(group)
+    state = lesson.seen(group)
     conditions = [f"{name} {stated_words(value)}" for name, value in lesson.store.stated(group).items()]
     if state is None:
         return " · ".join(conditions), "no kit", "red"
+    playing = lesson.replays.playing
+    if playing is not None and playing.run.group == group:
+        return f"run {playing.run.number}", played_words(playing.played), "amber"
     if state.run is not None:
         return " · ".join([f"run {state.run.number}", *conditions]), f"● {progress_words(state.run)}", "copper"
     if state.waits is not None:
@@ -156,7 +160,7 @@ def run_rows(lesson: OpenLesson, group: int) -> list[tuple[str, str, bool]]:
         findings = lesson.store.findings(run.id)
         value = written(findings[0].measured.value, findings[0].measured.u, findings[0].measured.unit) if findings else "no finding"  # fmt: skip
         rows.append((f"run {run.number}", f"{value}, set aside" if run.aside else value, bool(run.aside)))
-    state = lesson.roster.state(group)
+    state = lesson.seen(group)
     if state is not None and state.run is not None:
         rows.append((f"run {state.run.number}", "recording", False))
     return rows

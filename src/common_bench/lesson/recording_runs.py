@@ -10,6 +10,7 @@ import msgspec
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.predictions import Predictions
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
@@ -34,10 +35,11 @@ class Recording:
     overwritten; what a person does to one afterwards is a change."""
 
     def __init__(
-        self, store: LessonStore, changes: Changes, roster: Roster, engine: Engine | None, working_up: WorkingUp
-    ) -> None:
+        self, store: LessonStore, changes: Changes, roster: Roster, engine: Engine | None, working_up: WorkingUp,
+        predictions: Predictions,
+    ) -> None:  # fmt: skip
         self._store, self._changes, self._roster, self._engine = store, changes, roster, engine
-        self._working_up = working_up
+        self._working_up, self._predictions = working_up, predictions
 
     def lacks(self, group: int) -> list[str]:
         """What a bench lacks that the plan asks for, in words, though a run could begin; empty where it is ready."""
@@ -76,6 +78,7 @@ class Recording:
                 ending = Ending("begin-refused", {"told": trouble.what})
                 store.book.amend("run", run, state="closed", ending=json.dumps(msgspec.to_builtins(ending)))
                 continue
+            self._predictions.begun(group, run)
             begun.append(group)
         store.refresh("run", "run_condition")
         return begun

@@ -69,6 +69,19 @@ class Register:
         _refuse_alias(alias, wanted.lower(), taken)
         return self._changes.do("Rename a group", [self._store.book.changed("group", group, alias=wanted)])
 
+    def arrange(self, group: int, place: int) -> Change:
+        """A group to another place among those of the class, counted from 0, as the benches stand in the room."""
+        store = self._store
+        order = [each.id for each in store.groups if each.id != group]
+        order.insert(max(0, min(len(order), place)), group)
+        positions = sorted(each.position for each in store.groups)
+        rows = [
+            store.book.changed("group", each, position=position)
+            for each, position in zip(order, positions, strict=True)
+            if store.group(each).position != position
+        ]
+        return self._changes.do("Arrange the benches", rows)
+
     def set_emblem(self, group: int, emblem: Emblem) -> Change:
         """Raises PlanTrouble for an emblem that another group has."""
         if emblem.shape not in SHAPES or emblem.colour not in HUES:

@@ -14,7 +14,7 @@ from common_bench.links.address import Address, read_address
 from common_bench.model.bench import Emblem, Group
 from common_bench.model.calibration import Calibration, CurveChoice, Frame, Readings, ReferencePoint
 from common_bench.model.measured import Measured
-from common_bench.model.run import Ending, Finding, KeptTrouble, Run, RunSetting, Share, TakenPoint
+from common_bench.model.run import Ending, Finding, KeptTrouble, Prediction, Run, RunSetting, Share, TakenPoint
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
 
@@ -112,6 +112,13 @@ def run_of(row: Row) -> Run:
         row["aside"], msgspec.json.decode(row["trouble"], type=KeptTrouble) if row["trouble"] else None, row["note"],
         tuple(each for each in row["lacks"].split("\n") if each), bool(row["practice"]),
     )  # fmt: skip
+
+
+def prediction_of(row: Row) -> Prediction:
+    """A row of `prediction`."""
+    points = msgspec.json.decode(row["points"] or "[]", type=list[tuple[float, float]])
+    t, values = zip(*points, strict=True) if points else ((), ())
+    return Prediction(row["id"], row["group"], row["run"], row["quantity"], row["unit"], tuple(t), tuple(values))
 
 
 def taken_point_of(row: Row) -> TakenPoint:

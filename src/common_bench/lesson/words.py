@@ -101,6 +101,16 @@ def tile_warning(lesson: OpenLesson, group: int) -> str:
     return ""
 
 
+def tile_sounds(lesson: OpenLesson, group: int) -> bool:
+    """Whether a bench is beyond a threshold that shall be heard."""
+    state = lesson.roster.state(group)
+    for sensor in lesson.store.plan.sensors if state is not None else ():
+        latest = state.live.latest(sensor.quantity) if state is not None else None
+        if latest is not None and any(each.sound and each.met(latest.value) for each in sensor.warn):
+            return True
+    return False
+
+
 def shown(latest: Latest, sensor: SensorPlan | None = None) -> str:
     """A live value to the decimals that the plan gives it, or else to three at most, fewer where its uncertainty asks."""
     if sensor is not None and sensor.digits is not None:

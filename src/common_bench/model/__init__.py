@@ -88,6 +88,7 @@ OFFERS = {
         "KeptTrouble",
         "Moment",
         "PoolRow",
+        "Prediction",
         "Run",
         "RunSetting",
         "Share",

@@ -23,7 +23,7 @@ class Condition(msgspec.Struct, frozen=True):
     """What a group sets or measures by hand for a run; `u` is proposed, a group may state its own.
 
     kind: a number with its unit, one of `choices`, or words; same_for_all: the class sets it once; per_run: it may change
-    from run to run; values: those that each group shall visit, in the unit.
+    from run to run, and is asked for with each, when it begins or, at_end, when it ends; values: those that each group shall visit, in the unit.
     """
 
     name: str
@@ -35,14 +35,16 @@ class Condition(msgspec.Struct, frozen=True):
     same_for_all: bool = False
     per_run: bool = False
     values: tuple[float, ...] = ()
+    at_end: bool = False
 
 
 class Threshold(msgspec.Struct, frozen=True):
-    """Above or below a value of the quantity, in its unit, a tile turns amber and says these words."""
+    """Above or below a value of the quantity, in its unit, a tile turns amber and says these words; sound: it is heard too."""
 
     words: str
     above: float | None = None
     below: float | None = None
+    sound: bool = False
 
     def met(self, value: float) -> bool:
         """Whether a value is beyond it; never for an unknown one."""

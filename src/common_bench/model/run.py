@@ -86,6 +86,19 @@ class Moment(msgspec.Struct, frozen=True):
     text: str
 
 
+class Prediction(msgspec.Struct, frozen=True):
+    """What a group expects of a run before it is made: a quantity over time, as lines between points, times in s since the run
+    begins; run: the one that it was drawn for, None where that has not begun."""
+
+    id: int
+    group: int
+    run: int | None
+    quantity: str
+    unit: str
+    t: tuple[float, ...]
+    values: tuple[float, ...]
+
+
 class TakenPoint(msgspec.Struct, frozen=True):
     """A point of a run that is taken point by point: a condition set to a value while all stood still, from and to in s since
     the run began. shown: quantity -> what it was as seen then; aside: why it does not count."""

@@ -19,8 +19,13 @@ OFFERS = {
         "replay",
         "Replayed",
     ),
+    "replaying": (
+        "Played",
+        "RunReplay",
+    ),
     "rules": (
         "OWN",
+        "Rule",
         "rule_of",
     ),
     "runs": ("Recorded",),

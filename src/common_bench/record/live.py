@@ -102,6 +102,10 @@ class LiveWindow:
         self._smallest: dict[str, float] = {}  # step between neighbours
         self._happened: dict[str, tuple[int, deque[float]]] = {}
         self._last_t = float("nan")
+        self.with_u: frozenset[str] = (
+            frozenset()
+        )  # names whose uncertainties are kept from now on, to be drawn as a band
+        self._us: dict[str, Trace] = {}
 
     @property
     def last_t(self) -> float:
@@ -125,6 +129,9 @@ class LiveWindow:
                 gaps = result.rows.gap_before if result.rows is not None else None
                 self._trace(name).add(result.t, result.values, gaps)
                 self._latest[name] = _latest(result)
+                if name in self.with_u and result.parts:
+                    u = np.sqrt(sum(share**2 for share in result.parts.values()))
+                    self._us.setdefault(name, Trace()).add(result.t, u)
                 low, high = self._reach.get(name, (np.nan, np.nan))
                 self._reach[name] = (
                     float(np.fmin(low, np.fmin.reduce(result.values))), float(np.fmax(high, np.fmax.reduce(result.values))),
@@ -182,6 +189,17 @@ class LiveWindow:
             return None
         near = np.clip(np.searchsorted(guessed, picture.t), 0, len(guessed) - 1)
         return np.where(guessed[near] == picture.t, picture.values, np.nan)
+
+    def uncertainties(self, name: str, picture: Picture) -> Floats | None:
+        """(n,) standard uncertainty of each value of a picture, nan where it was not kept; None where none was."""
+        with self._lock:
+            if name not in self._us or not len(picture.t):
+                return None
+            t, u = self._us[name].since(float(picture.t[0]))
+        if not len(t):
+            return None
+        near = np.clip(np.searchsorted(t, picture.t), 0, len(t) - 1)
+        return np.where(t[near] == picture.t, u[near], np.nan)
 
     def _trace(self, name: str) -> Trace:
         if name not in self._traces:
@@ -241,6 +259,7 @@ class LiveWindow:
     def _clear(self) -> None:
         self._traces.clear()
         self._guesses.clear()
+        self._us.clear()
         self._latest.clear()
         self._happened.clear()
         self._reach.clear()
@@ -251,6 +270,7 @@ class LiveWindow:
             for name in names or [each for each in (*self._traces, *self._happened) if not each.startswith("raw ")]:
                 self._traces.pop(name, None)
                 self._guesses.pop(name, None)
+                self._us.pop(name, None)
                 self._latest.pop(name, None)
                 self._happened.pop(name, None)
                 self._reach.pop(name, None)

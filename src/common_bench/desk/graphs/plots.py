@@ -186,6 +186,44 @@ class MovingLine(pg.GraphicsObject):
             painter.drawPolyline(pg.functions.arrayToQPolygonF(self.x[first:stop], self.y[first:stop]))
 
 
+class MovingBand(pg.GraphicsObject):
+    """A band about a line that is new thirty times a second: from low to high, open where either is no number."""
+
+    def __init__(self, view: pg.ViewBox, colour: str) -> None:
+        super().__init__()
+        self._view, self._brush = view, pg.mkBrush(translucent(colour, 70))
+        self.x = self.low = self.high = np.empty(0)
+        self.setZValue(-3)
+
+    def set_data(self, x: Floats, low: Floats, high: Floats) -> None:
+        self.x, self.low, self.high = x, low, high
+        self.update()
+
+    def boundingRect(self) -> QRectF:
+        whole: QRectF = self._view.viewRect()
+        return whole
+
+    def viewRangeChanged(self) -> None:
+        self.prepareGeometryChange()
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self._brush)
+        known = np.isfinite(self.low) & np.isfinite(self.high)
+        for first, stop in np.flatnonzero(np.diff(known, prepend=False, append=False)).reshape(-1, 2):
+            x = np.concatenate([self.x[first:stop], self.x[first:stop][::-1]])
+            y = np.concatenate([self.low[first:stop], self.high[first:stop][::-1]])
+            painter.drawPolygon(pg.functions.arrayToQPolygonF(x, y))
+
+
+def whole_steps(low: float, high: float) -> tuple[float, float]:
+    """Ends at whole steps of a tenth of the size of the range, with some room."""
+    spread = (high - low) or abs(high) * 0.01 or 1.0
+    size = 10 ** math.floor(math.log10(spread / 8))
+    step = next(each * size for each in (1, 2, 5, 10) if each * size >= spread / 8)
+    return math.floor((low - 0.04 * spread) / step) * step, math.ceil((high + 0.08 * spread) / step) * step
+
+
 class LiveTrace(pg.PlotWidget):
     """A moving trace: only what is visible, thinned to the pixels; gaps are shaded, never bridged."""
 
@@ -208,6 +246,7 @@ class LiveTrace(pg.PlotWidget):
         item.addItem(self.curve, ignoreBounds=True)
         self._shades: list[tuple[Any, Any]] = []
         self._band: Any = None
+        self._flags: list[tuple[Any, Any]] = []
         self._guess: MovingLine | None = None
         self._range = (0.0, 0.0)
         self._seconds = 0.0
@@ -293,6 +332,24 @@ class LiveTrace(pg.PlotWidget):
             self.getPlotItem().addItem(self._guess, ignoreBounds=True)
         self._guess.show()
         self._guess.set_data(t, guess)
+
+    def show_flags(self, flags: Sequence[tuple[float, str]]) -> None:
+        """Moments, each at s before now (negative), with its words."""
+        while len(self._flags) < len(flags):
+            line = pg.InfiniteLine(0.0, angle=90, pen=pen(palette().verdigris, 1.4))
+            words = pg.TextItem("", color=palette().verdigris, anchor=(0, 0))
+            words.setFont(font(11))
+            for each in (line, words):
+                self.getPlotItem().addItem(each, ignoreBounds=True)
+            self._flags.append((line, words))
+        for at, (line, words) in enumerate(self._flags):
+            visible = at < len(flags) and -self._seconds <= flags[at][0] <= 0
+            line.setVisible(visible)
+            words.setVisible(visible)
+            if visible:
+                line.setValue(flags[at][0])
+                words.setText(on_one_line(flags[at][1], 24))
+                words.setPos(flags[at][0], self._range[1])
 
     def _shade(self, t: Floats, values: Floats) -> None:
         known = np.flatnonzero(np.isfinite(values))

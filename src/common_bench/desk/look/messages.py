@@ -139,6 +139,7 @@ class MessagePlace(QFrame):
         column.setContentsMargins(px(14), px(2), px(14), px(6))
         column.addWidget(self._pages)
         self._ended: Ended | None = None
+        self._left: Callable[[], object] | None = None
         self._until = 0.0
         self._looks = QTimer(self)
         self._looks.timeout.connect(self.look)
@@ -191,11 +192,26 @@ class MessagePlace(QFrame):
         return self._pages.currentWidget() is self.question
 
     def ask(
-        self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "", offers: Sequence[str] = ()
+        self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "", offers: Sequence[str] = (),
+        left: Callable[[], object] | None = None,
     ) -> None:  # fmt: skip
+        """left: called when this question was answered or left, or when another takes its place."""
+        if self.asks:
+            self._let_go()
+        self._left = left
         self._pages.setCurrentWidget(self.question)
         self.question.ask(words, yes, then, hint=hint, text=text, offers=offers)
 
+    def after(self, then: Callable[[], object]) -> None:
+        """Done once the question that is being answered has been left, as another one."""
+        QTimer.singleShot(0, then)
+
+    def _let_go(self) -> None:
+        left, self._left = self._left, None
+        if left is not None:
+            left()
+
     def _leave(self) -> None:
+        self._let_go()
         self._pages.setCurrentWidget(self.notice if self._until else self.quiet)
         self._done()

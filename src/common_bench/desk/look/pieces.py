@@ -249,7 +249,10 @@ class Table(QTableWidget):
         super().__init__(0, len(columns))
         self.setHorizontalHeaderLabels(list(columns))
         self._left, self._edit, self._wrap = set(left), set(edit), wrap
-        self._row = 28
+        self._row, self._most = 28, 0
+        self._fold = QTimer(self)
+        self._fold.setSingleShot(True)
+        self._fold.timeout.connect(lambda: self.fit(self._most))
         self.rows_header.hide()
         self.rows_header.setDefaultSectionSize(px(self._row))
         self.rows_header.setMinimumSectionSize(px(22))
@@ -264,6 +267,7 @@ class Table(QTableWidget):
         header.setHighlightSections(False)
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+        header.sectionResized.connect(self._folds_otherwise)
         for column in range(len(columns)):
             head = self.horizontalHeaderItem(column)
             assert head is not None
@@ -321,6 +325,7 @@ class Table(QTableWidget):
 
     def fit(self, most: int = 12) -> None:
         """Makes the table as high as its rows, up to `most`: always whole ones."""
+        self._most = most
         rows = min(max(1, self.rowCount()), most)
         high = rows * px(self._row)
         if self._wrap and self.rowCount():
@@ -328,6 +333,11 @@ class Table(QTableWidget):
                 self.setRowHeight(row, max(px(self._row), self.sizeHintForRow(row)))
             high = sum(self.rowHeight(row) for row in range(rows))
         self.setFixedHeight(self.heads.sizeHint().height() + high + 2 * self.frameWidth())
+
+    def _folds_otherwise(self) -> None:
+        """A column that became narrower, as another grew, folds its words: rows are as high as they need now."""
+        if self._wrap and self._most:
+            self._fold.start()
 
     def refill(self) -> None:
         """What was typed and refused does not stay as if it were kept: once the editor is closed, all is shown anew."""

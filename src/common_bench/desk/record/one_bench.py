@@ -3,26 +3,25 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from common_bench.desk.graphs.plots import Graph, MovingLine, pen
+from common_bench.desk.graphs.plots import Graph, pen
 from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, Cell, Table, emptied, hbox, say, scrolled, vbox
 from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.record.meters import EachCard, MeterCard
+from common_bench.desk.record.stacked_trace import StackedTrace
 from common_bench.desk.shell.hub import Hub
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.one_bench import (
-    EachTime,
-    Meter,
     each_of,
     each_time,
     headline,
@@ -31,128 +30,11 @@ from common_bench.lesson.one_bench import (
     stretch,
     traces_of,
 )
-from common_bench.model.run import Moment
+from common_bench.model.run import Moment, Prediction
 from common_bench.record.snapshot import KitState
 
 BESIDE_WIDE = 262  # px
-MARKS = 200  # events that are marked
-
-
-class StackedTrace(Graph):
-    """One quantity of several over one another. Its scale grows by whole steps and does not shrink while a run goes on."""
-
-    def __init__(self, name: str) -> None:
-        super().__init__(move=True)
-        self.name = name
-        item = self.getPlotItem()
-        item.getViewBox().disableAutoRange()
-        self.curve = MovingLine(item.getViewBox(), smooth=True)
-        self.guess = MovingLine(item.getViewBox(), smooth=False)
-        self.marks = pg.ScatterPlotItem(symbol="t", size=px(9), brush=pg.mkBrush(palette().ink), pen=None)
-        self.begin = pg.InfiniteLine(0.0, angle=90, pen=pen(palette().ink, 1.2, dashed=True))
-        for each in (self.curve, self.guess, self.marks, self.begin):
-            item.addItem(each, ignoreBounds=True)
-        self._shades: list[Any] = []
-        self._range: tuple[float, float] | None = None
-        self._of: object = None
-
-    def show_picture(
-        self, t: Any, values: Any, guess: Any, *, of: object, fixed: tuple[float, float] | None, begun: bool
-    ) -> None:
-        """of: what is drawn, as a run; another one begins with a scale of its own."""
-        self.curve.set_data(t, values)
-        self.guess.set_data(t, guess if guess is not None else np.full(len(t), np.nan))
-        self.begin.setVisible(begun)
-        known = values[np.isfinite(values)]
-        wanted = fixed or (_stepped(float(known.min()), float(known.max())) if len(known) else None)
-        if wanted is None:
-            return
-        if of == self._of and self._range is not None and fixed is None:
-            wanted = min(wanted[0], self._range[0]), max(wanted[1], self._range[1])
-        self._of = of
-        if wanted != self._range:
-            self._range = wanted
-            self.setYRange(*wanted, padding=0)
-
-    def mark(self, times: list[float]) -> None:
-        top = self._range[1] if self._range is not None else 1.0
-        low = self._range[0] if self._range is not None else 0.0
-        shown = times[-MARKS:]
-        self.marks.setData(np.array(shown), np.full(len(shown), top - 0.05 * (top - low)))
-
-
-def _stepped(low: float, high: float) -> tuple[float, float]:
-    """Ends at whole steps of a tenth of the size of the range, with some room."""
-    spread = (high - low) or abs(high) * 0.01 or 1.0
-    size = 10 ** math.floor(math.log10(spread / 8))
-    step = next(each * size for each in (1, 2, 5, 10) if each * size >= spread / 8)
-    return math.floor((low - 0.04 * spread) / step) * step, math.ceil((high + 0.08 * spread) / step) * step
-
-
-class MeterBar(QWidget):
-    """Where a value stands between the ends of its scale, its extremes, and the values at which a tile turns amber."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setFixedHeight(px(16))
-        self.meter: Meter | None = None
-        self.colour = "#22303C"
-
-    def show_meter(self, shown: Meter, colour: str) -> None:
-        self.meter, self.colour = shown, colour
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        wide, high = self.width(), self.height()
-        painter.setBrush(QColor(palette().wash))
-        painter.drawRoundedRect(QRectF(0, high * 0.25, wide, high * 0.5), 4, 4)
-        if self.meter is None:
-            return
-        painter.setBrush(QColor(self.colour))
-        painter.drawRoundedRect(QRectF(0, high * 0.25, wide * self.meter.share(self.meter.now), high * 0.5), 4, 4)
-        for value, colour in (*((w, palette().amber) for w in self.meter.warnings), (self.meter.high, palette().soft), (self.meter.low, palette().soft)):  # fmt: skip
-            if math.isfinite(value):
-                painter.setBrush(QColor(colour))
-                painter.drawRect(QRectF(min(wide - 2.0, wide * self.meter.share(value)), 0, 2, high))
-
-
-class MeterCard(Card):
-    """A quantity in large figures."""
-
-    def __init__(self, name: str, colour: str) -> None:
-        super().__init__()
-        self.name, self._colour = name, colour
-        self.value = label("")
-        self.value.setStyleSheet(f"color: {colour}; font-size: {px(34)}px; font-weight: 650;")
-        self.unit = label("", "soft")
-        self.bar = MeterBar()
-        self.words = label("", "small", wrap=True)
-        self.add(label(f"{name} now", "soft"))
-        self.body.addLayout(hbox(self.value, self.unit, None, spacing=7))
-        self.add(self.bar, self.words)
-
-    def show_meter(self, shown: Meter) -> None:
-        say(self.value, shown.value)
-        say(self.unit, shown.unit)
-        say(self.words, shown.words)
-        self.bar.show_meter(shown, self._colour)
-
-
-class EachCard(Card):
-    """The last value at an event."""
-
-    def __init__(self, name: str) -> None:
-        super().__init__()
-        self.value = label("", "finding")
-        self.words = label("", "small", wrap=True)
-        self.add(label(name, "soft"), self.value, self.words)
-
-    def show_each(self, shown: EachTime) -> None:
-        say(self.value, shown.value)
-        say(self.words, shown.words)
+DRAWN_SECONDS = 20.0  # over which a group draws what it expects of a run that ends in some other way
 
 
 class OneBench(QWidget):
@@ -184,10 +66,19 @@ class OneBench(QWidget):
         self.moments = label("", wrap=True)
         self.moments_card = Card("Moments")
         self.moments_card.add(self.moments)
+        self.expected_card = Card("Expected by the group")
+        self.expected = Graph(grid=False)
+        self.expected.setFixedHeight(px(74))
+        for side in ("left", "bottom"):
+            self.expected.getPlotItem().hideAxis(side)
+        self.expected_words = label("", "small", wrap=True)
+        self.expected_card.add(self.expected, self.expected_words)
+        self._expects: Prediction | None = None
+        self.banded = False  # one standard uncertainty is drawn about each line
         self.runs = Table(["run", ""], left=(0,), stretch=1)
         self.runs_card = Card("Runs")
         self.runs_card.add(self.runs)
-        beside = scrolled(vbox(self._beside, self.moments_card, self.runs_card, None, spacing=11))
+        beside = scrolled(vbox(self._beside, self.expected_card, self.moments_card, self.runs_card, None, spacing=11))
         beside.setFixedWidth(px(BESIDE_WIDE))
         row = hbox(self.card, beside, spacing=11)
         row.setStretch(0, 1)
@@ -228,6 +119,7 @@ class OneBench(QWidget):
             title = label(with_unit(name, kinds[name].unit), "name")
             title.setStyleSheet(f"color: {colours[at % 4]};")
             trace = StackedTrace(name)
+            trace.setProperty("paper_name", with_unit(name, kinds[name].unit))
             trace.curve.set_pen(pg.mkPen(colours[at % 4], width=1.6))
             trace.guess.set_pen(pen(palette().card, 2.4, dashed=True))
             if at < len(names) - 1:
@@ -250,6 +142,38 @@ class OneBench(QWidget):
 
     def _moved(self, *_: object) -> None:
         self.follows = False
+
+    def turn_band(self) -> None:
+        """One standard uncertainty drawn about each line, or not."""
+        self.banded = not self.banded
+
+    def let_draw(self, drawn: Callable[[list[tuple[float, float]]], object] | None) -> str:
+        """Has the mouse draw on the first graph, over the time that a run takes; None: no longer. Gives the quantity."""
+        if not self.traces:
+            return ""
+        first = self.traces[0]
+        first.drawn = drawn
+        first.setCursor(Qt.CursorShape.CrossCursor if drawn is not None else Qt.CursorShape.ArrowCursor)
+        first.getPlotItem().getViewBox().setMouseEnabled(x=drawn is None, y=False)
+        first.expected.set_data(np.empty(0), np.empty(0))
+        self.follows = drawn is None
+        if drawn is not None:
+            first.setXRange(0.0, self._hub.lesson.store.plan.rule.seconds or DRAWN_SECONDS, padding=0.02)
+        return first.name
+
+    def _show_expected(self, run: int | None) -> None:
+        """What the group expects of the run under way, or of the next."""
+        predictions, group = self._hub.lesson.predictions, self._hub.group
+        found = predictions.of_run(run) if run is not None else predictions.waiting(group)
+        self.expected_card.setVisible(found is not None)
+        if found is None or found == self._expects:
+            return
+        self._expects = found
+        self.expected.wipe()
+        self.expected.line(found.t, found.values, palette().ink, 1.6, dashed=True)
+        self.expected.frame_values(found.values)
+        when = "drawn before the run" if found.run is not None else "drawn for the next run"
+        say(self.expected_words, f"{found.quantity}, {when}; laid over it in Work up when it has ended")
 
     def back_to_now(self) -> None:
         """The graphs follow the time again."""
@@ -275,7 +199,7 @@ class OneBench(QWidget):
 
     @property
     def _state(self) -> KitState | None:
-        return self._hub.lesson.roster.state(self._hub.group) if self._hub.group else None
+        return self._hub.lesson.seen(self._hub.group) if self._hub.group else None
 
     def tick(self) -> None:
         lesson, group, state = self._hub.lesson, self._hub.group, self._state
@@ -290,6 +214,7 @@ class OneBench(QWidget):
             card.show_meter(meter(lesson, state, card.name))
         for name, each in self.each.items():
             each.show_each(each_time(state, name))
+        self._show_expected(state.run.id if state.run is not None else None)
         moments = lesson.store.moments(state.run.id) if state.run is not None else []
         self.moments_card.setVisible(bool(moments))
         say(self.moments, "\n".join(f"{each.t:.1f} s {each.text}" for each in moments))
@@ -320,6 +245,7 @@ class OneBench(QWidget):
         pixels = max(200, self.traces[0].width())
         events = [name for name, kind in lesson.store.workings.kinds.items() if kind.shape == "events"]
         times = [t - zero for name in events[:1] for t in state.live.happened(name)[1]]
+        state.live.with_u = frozenset(each.name for each in self.traces) if self.banded else frozenset()
         for at, trace in enumerate(self.traces):
             picture = state.live.since(trace.name, zero + low if self.follows else -math.inf, pixels, high - low)
             sensor = lesson.store.sensor_of(trace.name)
@@ -328,6 +254,9 @@ class OneBench(QWidget):
                 picture.t - zero, picture.values, guess, of=(self._hub.group, run),
                 fixed=sensor.scale if sensor is not None else None, begun=run != 0,
             )  # fmt: skip
+            trace.show_band(
+                picture.t - zero, picture.values, state.live.uncertainties(trace.name, picture) if self.banded else None
+            )
             trace.mark(times if at == 0 else [])
         if self.follows:
             self.traces[0].setXRange(low, high, padding=0.01)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
+from common_bench.desk.record.asking import ConditionQuestions
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.point_words import state_words
@@ -19,6 +20,7 @@ class RunActions:
     def __init__(self, hub: Hub, changed: Callable[[], object]) -> None:
         """changed: told that points were taken or set aside."""
         self.hub, self._changed = hub, changed
+        self.questions = ConditionQuestions(hub)
 
     @property
     def lesson(self) -> OpenLesson:
@@ -89,6 +91,7 @@ class RunActions:
             f"{who} {'wait' if len(begun) > 1 else 'waits'}: the run begins {rule}." if waits else f"Recording {who}."
         )
         told += f" Not ready: {' · '.join(left)}." if left else ""
+        told = f"{told} {self.questions.due(runs, at_end=False)}".rstrip()
         if lacking:
             out = " · ".join(f"{self.store.group(g).alias}: {words[0]}" for g, words in lacking.items())
             self.hub.tell(
@@ -123,6 +126,14 @@ class RunActions:
             f"{is_are[:1].upper()}{is_are[1:]} ended at {last:.1f} s and {'is' if len(ended) == 1 else 'are'} kept.", "good",
             act="Take back: go on recording", then=self.hub.undo,
         )  # fmt: skip
+
+    def run_ended(self, run: int) -> None:
+        """A run has ended by whatever ended it: what is asked at its end is said."""
+        if any(each.id == run for each in self.store.runs()):
+            found = self.store.run(run)
+            asked = self.questions.due([run], at_end=True) if found.begin is not None or found.state != "closed" else ""
+            if asked:
+                self.hub.messages.tell_besides(f"{self.store.group(found.group).alias} run {found.number}: {asked}")
 
     # points
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QGridLayout, QStackedWidget, QWidget
+from PyQt6.QtWidgets import QApplication, QGridLayout, QStackedWidget, QWidget
 
 from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.pieces import Card, button, hbox, say, set_property, shortened
@@ -13,14 +14,18 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.record.groups_graph import GroupsGraph
 from common_bench.desk.record.one_bench import OneBench
 from common_bench.desk.record.points_view import PointsView
+from common_bench.desk.record.replay_bar import ReplayBar
 from common_bench.desk.record.run_actions import RunActions
 from common_bench.desk.record.tile import Tile
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.lesson.predictions import read_expected
+from common_bench.lesson.words import tile_sounds
 from common_bench.model.bench import Group
 from common_bench.model.measured import written
 
 SECONDS = 12.0  # s that a tile shows
+MOST_TYPED = 120  # characters of a prediction that are offered to be changed
 CROWDED = 16  # tiles beyond which there is room for a name, a number and a trace only
 ROOMY = 9  # tiles up to which each shows everything
 
@@ -37,6 +42,7 @@ class RecordStage(StageView):
         self.acts = actions = RunActions(hub, self.refresh)
         self._view = WALL
         self._chosen = False  # whether somebody has chosen the view
+        self._sounded: set[int] = set()  # benches whose threshold has been heard
         self.all_ready = button("", actions.record_all, role="main")
         self.this_one = button("", actions.record_this)
         self.moment = button("Mark a moment (M)", actions.mark)
@@ -55,6 +61,8 @@ class RecordStage(StageView):
         self.grid.setContentsMargins(0, 0, 0, 0)
         self.grid.setSpacing(px(11))
         self.graph_card = GroupsGraph(hub)
+        self._names_chosen: dict[int, str] = {}  # group, 0 for all -> the quantity that its tile shows first
+        self.replay_bar = ReplayBar(hub, self.refresh)
         self._built: tuple[list[int], list[str]] | None = None
         self.views = QStackedWidget()
         self.views.addWidget(self.wall)
@@ -74,6 +82,7 @@ class RecordStage(StageView):
         foot.setStretch(1, 1)
         self.last.body.addLayout(foot)
         self.last.body.setContentsMargins(px(13), px(5), px(13), px(5))
+        self.column.addWidget(self.replay_bar)
         self.column.addWidget(self.views, 1)
         self.column.addWidget(self.last)
 
@@ -90,12 +99,27 @@ class RecordStage(StageView):
             "A": ("mark a moment on all that record", lambda: self.acts.mark(everywhere=True)),
             "G": ("one graph or the wall", self.switch_view),
             "B": ("this bench alone, or the wall", self.look_closely),
+            "C": ("set the conditions that are asked of runs", self.acts.questions.ask),
+            "V": ("another way to draw all groups", lambda: self._in_graph(self.graph_card.next_kind)),
+            "J": (
+                "lay all groups over one another at another moment",
+                lambda: self._in_graph(self.graph_card.next_alignment),
+            ),
+            "Q": ("the next quantity, of all", lambda: self._next_name(0)),
+            "W": ("the next quantity, of this bench's tile", lambda: self._next_name(self.hub.group)),
+            "E": ("draw what this bench expects of its next run", self.expect),
+            "U": ("one standard uncertainty about the lines of this bench", self._turn_band),
+            "Z": ("a run that is played again stands still, or goes on", self.replay_bar.pause),
+            "F": ("a run that is played again goes faster", self.replay_bar.faster),
+            "S": ("a run that is played again goes slower", self.replay_bar.slower),
             "N": ("follow the time again (this bench)", self.one.back_to_now),
             "+": ("a shorter time (this bench)", lambda: self.one.zoom(0.5)),
             "-": ("a longer time (this bench)", lambda: self.one.zoom(2.0)),
             ",": ("earlier (this bench)", lambda: self.one.pan(-0.25)),
             ".": ("later (this bench)", lambda: self.one.pan(0.25)),
             "L": ("set this bench's condition", self._edit_condition),
+            "<": ("this bench one place earlier in the room", lambda: self._arrange(self.hub.group, -1)),
+            ">": ("this bench one place later in the room", lambda: self._arrange(self.hub.group, 1)),
         }
 
     # what is done
@@ -104,11 +128,93 @@ class RecordStage(StageView):
         self.acts.record_all()
 
     def chosen(self) -> object:
-        return self._view
+        return self._view, dict(self._names_chosen), self.graph_card.chosen()
 
     def choose_again(self, what: object) -> None:
-        if isinstance(what, int):
-            self.show_view(what)
+        if isinstance(what, tuple):
+            view, self._names_chosen, graph = what
+            self.graph_card.choose_again(graph)
+            self.show_view(view)
+
+    def escape(self) -> bool:
+        """Leaves a run that is played again."""
+        return self.replay_bar.stop()
+
+    def _arrange(self, group: int, by: int) -> None:
+        ids = [each.id for each in self.store.groups]
+        if group in ids and 0 <= ids.index(group) + by < len(ids):
+            self.hub.try_to(lambda: self.lesson.register.arrange(group, ids.index(group) + by))
+
+    def _dropped(self, group: int, on: int) -> None:
+        """A tile was dragged onto another: it takes that one's place."""
+        ids = [each.id for each in self.store.groups]
+        if group in ids and on in ids and group != on:
+            self.hub.try_to(lambda: self.lesson.register.arrange(group, ids.index(on)))
+
+    def _in_graph(self, act: Callable[[], object]) -> None:
+        if self._view != GRAPH:
+            self.show_view(GRAPH)
+        act()
+
+    def _next_name(self, group: int) -> None:
+        """The next quantity first: of one tile, or of all (0); in the graph of all groups, there."""
+        if self._view == GRAPH and not group:
+            self.graph_card.next_name()
+            return
+        names = self._names(group)
+        if len(names) > 1:
+            self._names_chosen[group] = names[1]
+            if not group:
+                self._names_chosen = {0: names[1]}
+            self.hub.tell(f"{names[1]} first{'' if not group else f' on {self.hub.alias}'}.", "good")
+
+    def _turn_band(self) -> None:
+        if self._view != ONE:
+            self.show_view(ONE)
+        self.one.turn_band()
+
+    def play_again(self, run: int) -> None:
+        """A run of the selected bench, in the views of this stage as if it were live."""
+        if self.hub.try_to(lambda: self.lesson.replays.play(run)):
+            self.show_view(ONE)
+
+    def expect(self) -> None:
+        """What this bench expects of its next run, drawn with the mouse or typed."""
+        group = self.hub.group
+        if not group:
+            return
+        self.show_view(ONE)
+        predictions = self.lesson.predictions
+
+        def keep(points: list[tuple[float, float]]) -> None:
+            predictions.draw(group, quantity, points)
+            self.one.let_draw(None)
+            self.hub.tell(
+                f"Kept: what {self.hub.alias} expects of its next run.", "good", act="Take back", then=self.hub.undo
+            )
+
+        def drawn(points: list[tuple[float, float]]) -> None:
+            if self.hub.try_to(lambda: keep(points)):
+                self.question.leave()
+
+        def typed(text: str) -> None:
+            if text.strip():
+                keep(read_expected(text))
+            else:
+                self.one.let_draw(None)
+                predictions.take_off(group)
+
+        quantity = self.one.let_draw(drawn)
+        waiting = predictions.waiting(group)
+        text = (
+            ", ".join(f"{t:.4g} {value:.4g}" for t, value in zip(waiting.t, waiting.values, strict=True))
+            if waiting
+            else ""
+        )
+        self.ask(
+            f"Draw {quantity} on the graph, or type it:", "Keep", typed, hint="s and values: 0 5, 10 2.5, 20 0",
+            text=text if len(text) < MOST_TYPED else "", left=lambda: self.one.let_draw(None),
+        )  # fmt: skip
 
     def switch_view(self) -> None:
         """One graph of all groups, or the wall."""
@@ -157,7 +263,8 @@ class RecordStage(StageView):
         plan = self.hub.lesson.store.plan
         say(self.rule, plan.rule.words)
         set_tip(self.rule, plan.rule.words)
-        self.graph_card.show_names(self._names())
+        self.graph_card.show_names()
+        self.replay_bar.refresh()
         self._show_last()
         if self._view == ONE:
             self.one.refresh()
@@ -172,7 +279,7 @@ class RecordStage(StageView):
             tile.deleteLater()
         small = len(groups) > ROOMY
         tiny = len(groups) > CROWDED
-        self.tiles = [Tile(self.hub, group, small=small, tiny=tiny) for group in groups]
+        self.tiles = [Tile(self.hub, group, self._dropped, small=small, tiny=tiny) for group in groups]
         columns = (
             1
             if len(groups) == 1
@@ -227,6 +334,8 @@ class RecordStage(StageView):
         mine = f"{'Call off' if waits else 'End' if self.hub.group in recording else 'Record'} {alias} (space)"
         if self.this_one.text() != mine:
             self.this_one.setText(mine)
+        self.replay_bar.refresh()
+        self._sound()
         if self._view == ONE:
             self.one.tick()
         if self._view == POINTS:
@@ -257,14 +366,24 @@ class RecordStage(StageView):
             self.take.setText(words)
         self.take.setEnabled(ready > 0)
 
-    def _names(self) -> tuple[str, ...]:
+    def _names(self, group: int = 0) -> tuple[str, ...]:
+        """What a tile shows, the most important first: as the plan has it, or begun with what was chosen."""
         kinds = self.hub.lesson.store.workings.kinds
-        return tuple(name for name in self.hub.lesson.store.plan.shown if name in kinds)
+        names = [name for name in self.hub.lesson.store.plan.shown if name in kinds]
+        first = self._names_chosen.get(group) or self._names_chosen.get(0)
+        at = names.index(first) if first in names else 0
+        return tuple(names[at:] + names[:at])
+
+    def _sound(self) -> None:
+        """A threshold that was passed since the last look is heard, where the plan says so."""
+        now = {group.id for group in self.store.groups if tile_sounds(self.lesson, group.id)}
+        if now - self._sounded:
+            QApplication.beep()
+        self._sounded = now
 
     def draw(self) -> None:
-        names = self._names()
         if self._view == GRAPH:
-            self.graph_card.draw(names)
+            self.graph_card.draw()
             return
         if self._view == ONE:
             self.one.draw()
@@ -273,4 +392,4 @@ class RecordStage(StageView):
             self.points.draw()
             return
         for tile in self.tiles:
-            tile.draw(SECONDS, names)
+            tile.draw(SECONDS, self._names(tile.group))

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QFocusEvent, QMouseEvent
-from PyQt6.QtWidgets import QFrame, QProgressBar, QWidget
+from PyQt6.QtWidgets import QApplication, QFrame, QProgressBar, QWidget
 
 from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.look.emblems import EmblemView
@@ -70,8 +72,14 @@ class Tile(QFrame):
     """`small`: many tiles share the wall, so only the name, the number and the trace are shown; `tiny`: so many that the
     state is a dot, told whole when it is pointed at."""
 
-    def __init__(self, hub: Hub, group: Group, *, small: bool, tiny: bool = False) -> None:
+    def __init__(
+        self, hub: Hub, group: Group, dropped: Callable[[int, int], object], *, small: bool, tiny: bool = False
+    ) -> None:
+        """dropped: told that a bench was dragged onto another."""
         super().__init__()
+        self._dropped = dropped
+        self._pressed: QPoint | None = None
+        self._dragged = False
         self.setObjectName("card")
         self._hub, self.group, self._small, self._tiny = hub, group.id, small, tiny
         colour = hue(palette(), group.emblem.colour)
@@ -87,6 +95,7 @@ class Tile(QFrame):
         self.second = label("", "value")
         self.second_unit = label("", "small")
         self.trace = LiveTrace(group.emblem.colour, smooth=not small)
+        self.trace.setProperty("paper_name", group.alias)
         self.trouble = label("", wrap=True)
         self.trouble.setObjectName("wash")
         self.trouble.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
@@ -150,6 +159,28 @@ class Tile(QFrame):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self._hub.select(self.group)
+        self._pressed = event.position().toPoint() if event is not None else None
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Dragged, it shows that it may be laid somewhere else."""
+        if event is None or self._pressed is None:
+            return
+        if (event.position().toPoint() - self._pressed).manhattanLength() > QApplication.startDragDistance():
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
+            self._dragged = True
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Let go over another tile, it takes that one's place."""
+        dragged, self._dragged, self._pressed = self._dragged, False, None
+        self.unsetCursor()
+        wall = self.parentWidget()
+        if event is None or not dragged or wall is None:
+            return
+        under = wall.childAt(self.mapTo(wall, event.position().toPoint()))
+        while under is not None and not isinstance(under, Tile):
+            under = under.parentWidget()
+        if isinstance(under, Tile) and under is not self:
+            self._dropped(self.group, under.group)
 
     def _set_condition(self, name: str, field: ConditionField) -> None:
         lesson = self._hub.lesson
@@ -180,7 +211,7 @@ class Tile(QFrame):
 
     def tick(self) -> None:
         lesson = self._hub.lesson
-        state = lesson.roster.state(self.group)
+        state = lesson.seen(self.group)
         why = lesson.roster.why_not_ready(self.group)
         kept = len(lesson.store.kept_runs(self.group))
         wanted = lesson.store.plan.runs_per_group
@@ -230,7 +261,7 @@ class Tile(QFrame):
         say(self.trouble, trouble)
 
     def draw(self, seconds: float, names: tuple[str, ...]) -> None:
-        state = self._hub.lesson.roster.state(self.group)
+        state = self._hub.lesson.seen(self.group)
         if state is None:
             say(self.value, NO_VALUE)
             return
@@ -265,6 +296,9 @@ class Tile(QFrame):
                 picture.t, picture.values, seconds, state.live.last_t if state.live.last_t == state.live.last_t else 0.0,
                 guess=state.live.guesses(name, picture),
             )  # fmt: skip
+            run = state.run
+            moments = self._hub.lesson.store.moments(run.id) if run is not None else ()
+            self.trace.show_flags([(each.t - run.seconds, each.text) for each in moments] if run is not None else [])
 
     def _second(self, state: KitState, name: str) -> None:
         latest = state.live.latest(name) if name else None

@@ -6,8 +6,8 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QKeyEvent, QMouseEvent
-from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
+from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
+from PyQt6.QtWidgets import QFrame, QMenu, QVBoxLayout, QWidget
 
 from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.pieces import button, emptied, say, scrolled, set_property
@@ -23,8 +23,13 @@ def day_words(lesson: LessonEntry) -> str:
 class Row(QFrame):
     """A name with a line under it, to be chosen with the mouse, or with Tab and Enter."""
 
-    def __init__(self, name: str, line: str, act: Callable[[], object], *, tip: str = "", tone: str = "small") -> None:
+    def __init__(
+        self, name: str, line: str, act: Callable[[], object], *, tip: str = "", tone: str = "small",
+        remove: Callable[[], object] | None = None,
+    ) -> None:  # fmt: skip
+        """remove: what the Delete key and the right mouse button ask for."""
         super().__init__()
+        self._remove = remove
         self.setObjectName("bench")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
@@ -38,9 +43,22 @@ class Row(QFrame):
             column.addWidget(ShortLabel(line, tone))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        self._act()
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._act()
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is None or self._remove is None:
+            return
+        menu = QMenu(self)
+        chosen = menu.addAction("Remove for good…")
+        assert chosen is not None
+        chosen.triggered.connect(self._remove)
+        menu.popup(event.globalPos())
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() == Qt.Key.Key_Delete and self._remove is not None:
+            self._remove()
+            return
         if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self._act()
         else:
@@ -52,12 +70,13 @@ class ClassColumn(QFrame):
 
     def __init__(
         self, choose: Callable[[BookEntry], object], go_on: Callable[[LessonEntry], object],
+        remove: Callable[[BookEntry, LessonEntry], object],
         acts: Sequence[tuple[str, Callable[[], object], bool]],
     ) -> None:  # fmt: skip
         """acts: (words, what is done, whether it needs a class)."""
         super().__init__()
         self.setObjectName("benches")
-        self._choose, self._go_on = choose, go_on
+        self._choose, self._go_on, self._remove = choose, go_on, remove
         self._classes, self._lessons, self._acts = QVBoxLayout(), QVBoxLayout(), QVBoxLayout()
         for box in (self._classes, self._lessons, self._acts):
             box.setSpacing(px(2))
@@ -120,7 +139,8 @@ class ClassColumn(QFrame):
                 words,
                 "open now: go back to it" if is_open else "",
                 partial(self._go_on, lesson),
-                tip=words,
+                tip=f"{words} (the right button, or Delete, removes it for good)",
+                remove=partial(self._remove, chosen, lesson) if chosen is not None else None,
             )
             self._lessons.addWidget(row)
         for each in self._needing:

@@ -15,9 +15,11 @@ from common_bench.desk.look.messages import MessagePlace
 from common_bench.desk.look.pieces import button, hbox, say, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shelf.classes import ClassColumn
+from common_bench.desk.shelf.dropped import dropped_file
 from common_bench.desk.shelf.forms import GroupsForm, NewClassForm
 from common_bench.desk.shelf.last_lesson import LastLesson
 from common_bench.desk.shelf.plan_cards import ACROSS, PlanDetails, PlanGrid
+from common_bench.desk.shelf.removal import LessonRemoval
 from common_bench.desk.shell.stage import Keys
 from common_bench.lesson.known_books import forget, known_books, remember
 from common_bench.lesson.lessons import BookEntry, LessonEntry, book_entry
@@ -63,7 +65,7 @@ class Shelf(QWidget):
         self._entries: dict[Path, tuple[object, BookEntry]] = {}
         self._waiting: tuple[Plan, str] | None = None  # a plan to begin with once there is a class
         self.column = ClassColumn(
-            self.choose, self._go_on,
+            self.choose, self._go_on, LessonRemoval(doors.open_now, messages, self.refresh).ask,
             [("A new class… (N)", self.new_class, False), ("Open a bench book… (O)", self._ask_book, False),
              ("Class and groups… (G)", self.change_class, True), ("Show where its file lies", self._show_place, True),
              ("Keep a copy…", self._ask_copy, True), ("Take it off the shelf", self._forget, True)],
@@ -389,11 +391,3 @@ class Shelf(QWidget):
         path = dropped_file(event) if event is not None else None
         if path is not None:
             self.take_plan(path) if path.suffix in (SUFFIX, ".toml") else self.add_book(path)
-
-
-def dropped_file(event: QDropEvent) -> Path | None:
-    """The plan or the bench book that is being dropped; None where it is something else."""
-    carried = event.mimeData()
-    urls = carried.urls() if carried is not None else []
-    path = Path(urls[0].toLocalFile()) if urls else None
-    return path if path is not None and path.suffix in (SUFFIX, ".toml", ".benchbook") else None

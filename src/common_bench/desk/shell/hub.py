@@ -113,6 +113,7 @@ class Hub(QObject):
         self.lit: int | None = None  # the kit that moves while “which is which” listens
         self.refused: list[Port] = []  # ports that cannot be opened
         self.messages = MessagePlace(self._keys_back)
+        self.play_again: Callable[[int], object] = lambda run: None  # shows a run in Record as if it were live
         self.keys_back: Callable[[], object] = lambda: None  # gives the keyboard to the stage
         self._awaited: list[tuple[Future[object], Callable[[object], object]]] = []
         lesson.changes.watchers.append(self._changed)

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
+from pathlib import Path
 
-from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import QStandardPaths
+from PyQt6.QtGui import QContextMenuEvent
+from PyQt6.QtWidgets import QGraphicsView, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
+from common_bench.desk.graphs.on_paper import OnPaper, copy, keep
 from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.messages import Question
-from common_bench.desk.look.pieces import hbox
+from common_bench.desk.look.pieces import Card, hbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.lesson import OpenLesson
@@ -49,10 +54,11 @@ class StageView(QWidget):
         return self.hub.messages.question
 
     def ask(
-        self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "", offers: Sequence[str] = ()
+        self, words: str, yes: str, then: Callable[[str], object], *, hint: str = "", text: str = "", offers: Sequence[str] = (),
+        left: Callable[[], object] | None = None,
     ) -> None:  # fmt: skip
-        """Asks in the place for messages; `then` takes the answer and may raise a Trouble."""
-        self.hub.messages.ask(words, yes, then, hint=hint, text=text, offers=offers)
+        """Asks in the place for messages; `then` takes the answer and may raise a Trouble; left: called when it was answered or left."""
+        self.hub.messages.ask(words, yes, then, hint=hint, text=text, offers=offers, left=left)
 
     def refresh(self) -> None: ...
 
@@ -71,6 +77,78 @@ class StageView(QWidget):
     def choose_again(self, what: object) -> None:
         """Takes what `chosen` gave."""
 
+    # graphs on paper
+
+    def on_paper(self) -> tuple[str, str]:
+        """Title of a picture of this stage's graphs, and whose it is."""
+        return self.store.plan.name, self.hub.alias
+
+    def picture(self, only: QGraphicsView | None = None) -> OnPaper | None:
+        """All graphs that are seen, or one of them; None where there is none."""
+        seen = [each for each in self.findChildren(QGraphicsView) if each.isVisible() and only in (None, each)]
+        if not seen:
+            return None
+        title, whose = self.on_paper()
+        class_name = self.store.class_name
+        when = time.strftime("%-d %b %Y, %H:%M")
+        under = " · ".join(each for each in (whose, f"class {class_name}" if class_name else "", when) if each)
+        return OnPaper(title, under, [(_name_of(each), each) for each in seen])
+
+    def copy_picture(self, only: QGraphicsView | None = None) -> None:
+        """The graphs that are seen, on the clipboard."""
+        shown = self.picture(only)
+        if shown is None:
+            self.hub.tell("There is no graph here to copy.", "amber")
+            return
+        copy(shown)
+        self.hub.tell(f"Copied: {shown.title}, {shown.under}.", "good")
+
+    def keep_picture(self, only: QGraphicsView | None = None) -> None:
+        """The graphs that are seen, as a file; asks for its name."""
+        shown = self.picture(only)
+        if shown is None:
+            self.hub.tell("There is no graph here to keep.", "amber")
+            return
+        folder = QStandardPaths.writableLocation(QStandardPaths.StandardLocation.PicturesLocation)
+        place = Path(folder if Path(folder).is_dir() else Path.home()) / f"{shown.file_name}.png"
+
+        def keep_at(text: str) -> None:
+            kept = keep(shown, Path(text.strip() or place))
+            self.hub.tell(f"The picture is {kept}", "good")
+
+        self.ask(
+            "Keep the graph as PNG, SVG or PDF:",
+            "Keep",
+            keep_at,
+            text=str(place),
+            hint="a name that ends in .png, .svg or .pdf",
+        )
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        widget = self.childAt(event.pos()) if event is not None else None
+        while widget is not None and not isinstance(widget, QGraphicsView):
+            widget = widget.parentWidget()
+        if event is None or widget is None:
+            return
+        menu = QMenu(self)
+        for words, act in (
+            ("Copy the picture (Ctrl+C)", self.copy_picture),
+            ("Keep the picture… (Ctrl+P)", self.keep_picture),
+        ):
+            chosen = menu.addAction(words)
+            assert chosen is not None
+            chosen.triggered.connect(lambda _, act=act, only=widget: act(only))
+        menu.popup(event.globalPos())
+
     def escape(self) -> bool:
         """Leaves a panel of the stage, where one is open. Whether one was."""
         return False
+
+
+def _name_of(graph: QGraphicsView) -> str:
+    """What stands over a graph: its own name, or the heading of its card."""
+    own = graph.property("paper_name")
+    parent = graph.parentWidget()
+    while not own and parent is not None and not isinstance(parent, Card):
+        parent = parent.parentWidget()
+    return str(own or (parent.heading.text() if isinstance(parent, Card) else ""))

@@ -19,7 +19,8 @@ from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.plug.stage import PlugStage
 from common_bench.desk.pool.stage import PoolStage
 from common_bench.desk.record.stage import RecordStage
-from common_bench.desk.shelf.shelf import Shelf, dropped_file
+from common_bench.desk.shelf.dropped import dropped_file
+from common_bench.desk.shelf.shelf import Shelf
 from common_bench.desk.shell.benches import Benches
 from common_bench.desk.shell.faults import FaultPanel, Faults
 from common_bench.desk.shell.hub import Hub
@@ -65,6 +66,7 @@ class Bench(QMainWindow):
             faults.found.connect(lambda words: self.fault_panel.show_fault(words))
         self._build()
         hub.keys_back = self.setFocus
+        hub.play_again = self._play_again
         hub.selected.connect(lambda _: self.refresh())
         hub.staged.connect(lambda _: self._show_stage())
         hub.book_changed.connect(self.refresh)
@@ -148,6 +150,8 @@ class Bench(QMainWindow):
             ("F11", self._full_screen),
             ("F9", self.change_theme),
             ("F1", self.toggle_help),
+            ("Ctrl+C", lambda: self.stage.copy_picture()),
+            ("Ctrl+P", lambda: self.stage.keep_picture()),
         ):
             QShortcut(QKeySequence(key), self).activated.connect(act)
 
@@ -205,7 +209,7 @@ class Bench(QMainWindow):
 
     def _say_keys(self) -> None:
         also = {
-            "Ctrl+Z": "take back", "Ctrl+Y": "do again", "Esc": "leave a field, a list or a panel",
+            "Ctrl+Z": "take back", "Ctrl+Y": "do again", "Ctrl+C": "copy the graph", "Ctrl+P": "keep the graph as a picture", "Esc": "leave a field, a list or a panel",
             "F9": "projector theme", "F11": "full screen", "F1": "these keys",
         }  # fmt: skip
         stages = [str(number) for number, _ in enumerate(STAGES, 1)]
@@ -292,6 +296,12 @@ class Bench(QMainWindow):
         self.setFocus()
         self.tick()
 
+    def _play_again(self, run: int) -> None:
+        self.go_to("record")
+        stage = self.stages["record"]
+        assert isinstance(stage, RecordStage)
+        stage.play_again(run)
+
     def refresh(self) -> None:
         self.benches.rebuild()
         self.path.refresh()
@@ -303,6 +313,10 @@ class Bench(QMainWindow):
         self.hub.try_to(lambda: found.extend(self.hub.lesson.tick()))
         for each in found:
             self.news.tell_event(each)
+            if each.what == "run-ended":
+                record = self.stages["record"]
+                assert isinstance(record, RecordStage)
+                record.acts.run_ended(each.run)
         self.news.tell_whole_trouble()
         self.news.tell_doubts()
         self.hub.tick()

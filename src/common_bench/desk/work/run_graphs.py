@@ -16,7 +16,7 @@ from common_bench.exchange.tables import with_unit
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
 from common_bench.model.block import Events, Floats, Series
-from common_bench.model.run import Finding, Moment, TakenPoint
+from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
 from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
 
@@ -34,6 +34,7 @@ class RunGraph(Card):
         self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
         self.region.sigRegionChangeFinished.connect(self._dragged)
         self._drawn, self._showing = drawn, False
+        self.lays_over = True  # what the group expected
 
     def _dragged(self) -> None:
         if not self._showing:
@@ -54,7 +55,7 @@ class RunGraph(Card):
 
     def show_run(
         self, replayed: Replayed, findings: Sequence[Finding], moments: Sequence[Moment], show: Sequence[str],
-        emblem: Emblem, *, aside: bool, taken: Sequence[TakenPoint] = (),
+        emblem: Emblem, *, aside: bool, taken: Sequence[TakenPoint] = (), expected: Prediction | None = None,
     ) -> None:  # fmt: skip
         """taken: points of a run that was taken point by point; show: names of workings, the most important first."""
         self._showing = True
@@ -80,6 +81,11 @@ class RunGraph(Card):
         self._draw_events(replayed, series)
         self._draw_taken(taken, values)
         self._draw_moments(moments, values)
+        if expected is not None and self.lays_over and expected.quantity == name:
+            self.graph.line(expected.t, expected.values, palette().ink, 1.8, dashed=True)
+            at = int(np.argmax(expected.values))
+            words = " expected by the group (E hides it)"
+            self.graph.note(words, expected.t[at], expected.values[at], palette().ink, anchor=(0, 1))
         ends = min(0.0, float(replayed.t[0])) if len(replayed.t) else 0.0, replayed.seconds
         self._draw_span(findings[0].span if findings else (0.0, replayed.seconds), ends, values)
         say(self.heading, name)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from common_bench.desk.look.labels import label, set_tip
+from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import (
     Card,
     Cell,
@@ -12,11 +12,9 @@ from common_bench.desk.look.pieces import (
     Pages,
     Table,
     button,
-    emptied,
     hbox,
     say,
     scrolled,
-    set_property,
     vbox,
 )
 from common_bench.desk.look.sheet import px
@@ -24,12 +22,14 @@ from common_bench.desk.plan.cards import keys_back
 from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.desk.work.cards import ConditionsCard, FindingCard
 from common_bench.desk.work.run_graphs import EachGraph, RunGraph
 from common_bench.lesson.line_values import run_value
 from common_bench.lesson.plan_editing import looked_at
+from common_bench.lesson.removing import remove_as_typed, run_to_remove
 from common_bench.lesson.words import age_words
-from common_bench.model.measured import plain, u_words, written
-from common_bench.model.run import Finding, Run
+from common_bench.model.measured import plain, written
+from common_bench.model.run import Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed
 
@@ -45,6 +45,8 @@ class WorkStage(StageView):
         self._run = 0
         self.take_aside = button("Set this run aside… (X)", self.ask_aside)
         self.send = button("Send findings to the pool (P)", self.send_to_pool, role="main")
+        self.again = button("Play it again (V)", self.play_again)
+        self.head.addWidget(self.again)
         self.head.addWidget(self.take_aside)
         self.head.addWidget(self.send)
         self.graph_card = RunGraph(self._drawn_span, lambda line, text: self.written.keep_line(line, text))
@@ -76,16 +78,8 @@ class WorkStage(StageView):
         left = vbox(self.graph_card, self.under, spacing=11)
         for at, share in enumerate((10, 9)):
             left.setStretch(at, share)
-        self.finding_card = Card("Finding")
-        self.finding = label("", "finding", wrap=True)
-        self.finding_words = label("", "soft", wrap=True)
-        self.made_of = Table(["its uncertainty is made of", ""], left=(0,))
-        self.aside_words = label("", "amber", wrap=True)
-        self.finding_card.add(self.aside_words, self.finding, self.finding_words, self.made_of)
-        self.condition_card = Card("Conditions of this run")
-        self._condition_fields: dict[str, Field] = {}
-        self._conditions = vbox(spacing=5)
-        self.condition_card.body.addLayout(self._conditions)
+        self.finding_card = FindingCard()
+        self.condition_card = ConditionsCard(hub)
         self.workings_card = Card("Workings of this run")
         self.workings = label("", "mono", wrap=True)
         self.change_lines = button("Change the lines (L)", self.turn_lines, role="link")
@@ -114,8 +108,22 @@ class WorkStage(StageView):
             "{": ("span begins earlier", lambda: self._nudge(-NUDGE, 0)),
             "}": ("span ends later", lambda: self._nudge(0, NUDGE)),
             "A": ("use all of the run", self._use_all),
+            "V": ("play this run again as if live", self.play_again),
+            "E": ("lay over what the group expected, or not", self.turn_expected),
+            "Del": ("remove this run, or its group, for good…", self.ask_removal),
             "L": ("the plan's lines beside the graph, or back", self.turn_lines),
         }
+
+    def on_paper(self) -> tuple[str, str]:
+        run = self._current()
+        name = f"{self.hub.alias} run {run.number}" if run is not None else self.hub.alias
+        return name, self.store.plan.name
+
+    def play_again(self) -> None:
+        """This run in the views of Record, as if it were live."""
+        run = self._current()
+        if run is not None:
+            self.hub.play_again(run.id)
 
     def chosen(self) -> object:
         return self._run
@@ -219,6 +227,30 @@ class WorkStage(StageView):
             hint="as: bumped the string",
         )  # fmt: skip
 
+    def ask_removal(self) -> None:
+        """The only thing that takes raw bytes away: what is to go has to be typed."""
+        run = self._current()
+        if run is None:
+            return
+        whole, alias = run_to_remove(self.lesson, run.id)
+
+        def remove(typed: str) -> None:
+            told = remove_as_typed(self.lesson, run.id, typed)
+            self.hub.undo_stack.clear()  # steps of what is gone cannot be taken back
+            self._run = 0
+            self.hub.book_changed.emit()
+            self.hub.tell(told, "amber")
+
+        self.ask(
+            f"Gone for good, bytes and all. Type {whole} for this run, {alias} for its group:", "Remove for good", remove,
+            hint="nothing brings it back",
+        )  # fmt: skip
+
+    def turn_expected(self) -> None:
+        """What the group expected of this run, laid over it, or not."""
+        self.graph_card.lays_over = not self.graph_card.lays_over
+        self.refresh()
+
     def turn_practice(self) -> None:
         """A run for practice counts nowhere."""
         run = self._current()
@@ -240,22 +272,6 @@ class WorkStage(StageView):
         if run is not None and self.note.text().strip() != run.note:
             self.hub.try_to(lambda: self.lesson.recording.set_note(run.id, self.note.text()))
 
-    def _set_condition(self, name: str, field: Field) -> None:
-        run = self._current()
-        if run is None:
-            return
-        kept = self.hub.lesson.store.run_stated(run.id).get(name)
-        text = field.text().strip()
-        if text in ("", str(kept) if kept else ""):
-            return
-        if self.hub.try_to(lambda: self.lesson.working_up.set_run_condition(run.id, name, text)):
-            value = self.store.run_stated(run.id)[name]
-            self.hub.tell(f"{name} of run {run.number} is {value}.", "good", act="Take back", then=self.hub.undo)
-            field.setText(str(value))
-            set_property(field, "wrong", False)
-        else:
-            set_property(field, "wrong", True)
-
     # what is seen
 
     _seconds = 0.0
@@ -267,13 +283,14 @@ class WorkStage(StageView):
             self.each_card,
             self.moments_card,
             self.finding_card,
-            self.condition_card,
             self.workings_card,
             self.runs_card,
         ):
             card.setVisible(run is not None)
+        self.condition_card.setVisible(run is not None)
         self.send.setEnabled(run is not None)
         self.take_aside.setVisible(run is not None)
+        self.again.setVisible(run is not None)
         if run is None:
             say(self.title, f"{alias} has no run yet" if alias else "No runs yet")
             say(self.subtitle, "")
@@ -284,13 +301,13 @@ class WorkStage(StageView):
         self.written.show()
         self.take_aside.setText("Take this run back (X)" if run.aside else "Set this run aside… (X)")
         self._show_runs()
-        self._show_conditions(run)
+        self.condition_card.show_run(run)
         say(self.workings, "\n".join(run.setting.workings) if run.setting else "")
         say(self.title, f"{alias} · run {run.number}{' · practice' if run.practice else ''}")
         if not self.note.hasFocus():
             self.note.setText(run.note)
         findings = self.hub.lesson.store.findings(run.id)
-        self._show_finding(run, findings)
+        self.finding_card.show_findings(run, findings)
         try:
             replayed = self.lesson.working_up.at_hand(run.id)
         except Trouble as trouble:
@@ -308,7 +325,14 @@ class WorkStage(StageView):
         if line is not None:
             show = (line.name, looked_at(line.text), *show)
         self.graph_card.show_run(
-            replayed, findings, marked, show, emblem, aside=bool(run.aside), taken=self.store.taken_points(run.id)
+            replayed,
+            findings,
+            marked,
+            show,
+            emblem,
+            aside=bool(run.aside),
+            taken=self.store.taken_points(run.id),
+            expected=self.lesson.predictions.of_run(run.id),
         )
         self.graph_card.show_level(line)
         by_name = {each.name: each for each in findings}
@@ -328,48 +352,6 @@ class WorkStage(StageView):
             calibration += ", applied afterwards"
         parts = [f"{replayed.seconds:.1f} s", f"{plain(len(replayed.t), 0)} readings", calibration]
         say(self.subtitle, " · ".join(parts))
-
-    def _show_finding(self, run: Run, findings: list[Finding]) -> None:
-        say(self.aside_words, f"Set aside: {run.aside}. It counts nowhere until it is taken back." if run.aside else "")
-        self.aside_words.setVisible(bool(run.aside))
-        set_property(self.finding_card, "tone", "amber" if run.aside else "")
-        set_property(self.finding, "role", "soft" if run.aside else "finding")
-        if not findings:
-            say(self.finding, "no finding")
-            say(
-                self.finding_words,
-                run.trouble.trouble.sentence if run.trouble is not None else "The plan asks for none.",
-            )
-            self.made_of.hide()
-            return
-        first = findings[0]
-        say(
-            self.finding,
-            "\n".join(f"{f.name} = {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in findings),
-        )
-        say(self.finding_words, first.how)
-        self.made_of.setVisible(bool(first.made_of))
-        self.made_of.fill([[share.name, f"{u_words(share.u)} {first.measured.unit}"] for share in first.made_of])
-        self.made_of.fit(6)
-
-    def _show_conditions(self, run: Run) -> None:
-        conditions = self.hub.lesson.store.plan.stated
-        if list(self._condition_fields) != [each.name for each in conditions]:
-            emptied(self._conditions)
-            self._condition_fields = {}
-            for condition in conditions:
-                field = Field()
-                set_tip(field, condition.about)
-                field.editingFinished.connect(lambda n=condition.name, f=field: self._set_condition(n, f))
-                self._condition_fields[condition.name] = field
-                self._conditions.addLayout(hbox(label(condition.name), field))
-        kept = self.hub.lesson.store.run_stated(run.id)
-        for name, field in self._condition_fields.items():
-            if not field.hasFocus():
-                field.setText(str(kept[name]) if name in kept else "")
-                field.setPlaceholderText("not known yet")
-                set_property(field, "wrong", False)
-        self.condition_card.setVisible(bool(conditions))
 
     def _show_runs(self) -> None:
         lesson = self.hub.lesson

@@ -1,0 +1,285 @@
+"""What a class watches in Record besides the wall: all groups in one graph, a run played again, what was expected, pictures of
+graphs; and what is removed for good."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QGuiApplication, QImage
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QWidget
+
+from common_bench.book.book import Book
+from common_bench.lesson.class_views import aliased, hum, spectrum
+from common_bench.model.plan import Condition, RulePlan, Threshold
+from common_bench.record.live import Picture
+from person import Desk
+from test_desk_record import uncut
+
+Made = Callable[..., Desk]
+
+
+def drag(widget: QWidget, *places: tuple[int, int]) -> None:
+    """With the left button, from the first place to the last."""
+    first, *rest = (QPoint(*each) for each in places)
+    QTest.mousePress(widget, Qt.MouseButton.LeftButton, pos=first)
+    for each in rest:
+        QTest.mouseMove(widget, each)
+        QTest.qWait(20)
+    QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=rest[-1])
+
+
+def test_all_groups_are_seen_in_every_way_and_a_run_of_another_day_behind(worked: Desk) -> None:
+    made = worked
+    made.press("4", "G")
+    stage = made.window.stage
+    graph = stage.graph_card
+
+    def drawn() -> int:
+        return sum(
+            len(curve.getData()[0] if curve.getData()[0] is not None else ()) > 10
+            for curve, _ in graph._curves.values()
+        )
+
+    made.until(lambda: drawn() == 6, "six lines by the clock")
+    made.press("J")
+    made.until(lambda: drawn() == 0, "no run is under way that could be aligned")
+    made.press("R")
+    made.until(lambda: drawn() == 6, "six lines from where each began")
+    assert all(curve.getData()[0][0] >= -0.1 for curve, _ in graph._curves.values())
+    made.press("J")
+    made.until(lambda: drawn() == 6, "six lines from the first event")
+    made.press("A")
+    made.answer("the bell")
+    graph.behind.setCurrentIndex(1)
+    graph.behind.activated.emit(1)
+    made.until(lambda: graph._lain is not None and graph._lain[1] is not None, "a run lies behind")
+    assert "run 1" in graph.behind.currentText()
+    made.press("V")
+    made.until(lambda: drawn() == 6, "one against another")
+    made.press("V")
+    made.see("All groups", stage)
+    made.until(lambda: sum(type(each).__name__ == "BarGraphItem" for each in graph._more) == 6, "bars of now")
+    made.press("V")
+    made.until(lambda: drawn() == 6, "spectra")
+    assert uncut(made, "spectra") == []
+    made.press("R")
+
+
+def test_a_run_is_played_again_in_the_same_views_while_its_kit_is_heard(desk: Made) -> None:
+    made = desk()
+    made.run_lasts(8)
+    made.record()
+    made.press("5", "V")
+    stage, group = made.window.stage, made.hub.group
+    made.see("Back to now (Esc)", stage)
+    assert made.hub.stage == "record"
+    run = made.lesson.store.kept_runs(group)[0]
+    played = made.lesson.replays.playing
+    assert played is not None
+    made.press("F", "F")
+    made.see("5 ×", stage)
+    made.press("Z")
+    made.see("stands still", stage)
+    still = played.played.seconds
+    QTest.qWait(200)
+    assert played.played.seconds == still
+    made.press("Z", *"FFFF")
+    made.until(lambda: played.played.ended, "it comes to its end")
+    whole = made.lesson.working_up.replayed(run.id)
+    assert played.state.readings == len(whole.t)
+    assert played._live.happened("pass")[0] == len(whole.results["pass"])
+    seen = played.state.live.since("tension", -1e9, 10**6, 1.0)
+    assert seen.values == pytest.approx(whole.results["tension"].values, nan_ok=True), "as it was, to the last bit"
+    assert made.lesson.roster.state(group).readings > 0
+    made.press("Escape")
+    assert made.lesson.seen(group) is made.lesson.roster.state(group)
+    made.until(lambda: not stage.replay_bar.isVisible(), "back to now")
+
+
+def test_what_a_group_expects_is_drawn_or_typed_before_and_laid_over_the_run(worked: Desk) -> None:
+    made = worked
+    made.run_lasts(6)
+    made.press("4", "E")
+    stage, group, predictions = made.window.stage, made.hub.group, made.lesson.predictions
+    made.answer("0 two")
+    made.see("is no time and value", made.window)
+    made.press("Escape")
+    trace = stage.one.traces[0]
+    made.press("E")
+    made.until(lambda: trace.drawn is not None, "it can be drawn on")
+    wide, high = trace.viewport().width(), trace.viewport().height()
+    drag(trace.viewport(), (wide // 4, high // 2), (wide // 2, high // 3), (3 * wide // 4, high // 2))
+    made.until(lambda: predictions.waiting(group) is not None, "it is kept")
+    first = predictions.waiting(group)
+    assert first.quantity == "tension"
+    assert 0 < first.t[0] < first.t[-1] < 7
+    made.see("drawn for the next run", stage)
+    made.undo()
+    assert predictions.waiting(group) is None
+    made.press("E")
+    made.answer("0 2.0, 3 2,5, 6 2.0")
+    assert predictions.waiting(group).values == (2.0, 2.5, 2.0)
+    assert uncut(made, "expected") == []
+    made.record()
+    run = made.lesson.store.kept_runs(group)[-1]
+    assert predictions.of_run(run.id).t == (0.0, 3.0, 6.0)
+    assert predictions.waiting(group) is None, "it was of this run"
+    made.press("5")
+    graph = made.window.stage.graph_card
+    made.until(lambda: "expected by the group (E hides it)" in notes(graph.graph), "it is laid over")
+    made.press("E")
+    made.until(lambda: "expected by the group (E hides it)" not in notes(graph.graph), "it is hidden")
+
+
+def notes(graph: QWidget) -> str:
+    return " ".join(each.toPlainText() for each in graph.getPlotItem().items if hasattr(each, "toPlainText"))
+
+
+def test_tiles_are_laid_as_the_room_is_show_what_is_asked_and_sound_where_the_plan_says(
+    worked: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made = worked
+    plan, store = made.lesson.store.plan, made.lesson.store
+    sensor = msgspec.structs.replace(plan.sensors[0], warn=(Threshold("too much", above=-1e9, sound=True),))
+    asked = (Condition("mass", "g", per_run=True), Condition("wind", kind="words", per_run=True, at_end=True))
+    changed = msgspec.structs.replace(plan, sensors=(sensor,), conditions=(*plan.conditions, *asked), rule=RulePlan())
+    made.lesson.planning.change_plan(changed, "More of it")
+    heard: list[int] = []
+    monkeypatch.setattr("common_bench.desk.record.stage.QApplication.beep", lambda: heard.append(1))
+    made.press("4")
+    stage = made.window.stage
+    first, second = (group.alias for group in store.groups[:2])
+    drag(stage.tiles[0], (10, 10), (60, 20), (stage.tiles[1].x() - stage.tiles[0].x() + 12, 12))
+    made.until(lambda: [group.alias for group in store.groups[:2]] == [second, first], "it has the other's place")
+    made.press("<")
+    made.until(lambda: [group.alias for group in store.groups[:2]] == [first, second], "and its own again")
+    made.see("too much", stage)
+    assert len(heard) in (0, 1), "not again and again"
+    made.press("Q")
+    made.see("first.", made.window)
+    made.press("W")
+    made.see("first on", made.window)
+    made.press("Space")
+    made.see("mass of this run? C sets it.", made.window)
+    made.press("C")
+    made.answer("12 ± 1")
+    run = store.runs(made.hub.group)[-1]
+    assert str(store.run_stated(run.id)["mass"]) == "12 ± 1 g"
+    made.until(lambda: made.lesson.roster.recording(made.hub.group), "it records")
+    made.world(1)
+    made.press("M")
+    made.answer("a gust")
+    made.until(lambda: any(line.isVisible() for line, _ in stage.tiles[0].trace._flags), "a flag on its tile")
+    made.press("U")
+    made.until(lambda: stage.one.traces and len(stage.one.traces[0].spread.x) > 20, "a band about the line")
+    made.press("Space")
+    made.until(lambda: len(store.ended_runs(made.hub.group)) == 2, "it is kept")
+    made.press("C")
+    made.answer("strong")
+    assert store.run_stated(run.id)["wind"] == "strong"
+    made.press("C")
+    made.see("No condition of a run is asked for now.", made.window)
+
+
+def test_a_graph_goes_on_paper_in_its_colours_with_its_title_and_never_over_a_file(desk: Made, tmp_path: Path) -> None:
+    made = desk()
+    made.run_lasts(4)
+    made.record()
+    made.change_theme()
+    made.press("5")
+    made.see("Gneiss run 1" if False else "run 1", made.window.stage)
+    stage = made.window.stage
+    made.until(lambda: stage.picture() is not None, "there is a graph")
+    QTest.keyClick(made.window, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    made.see("Copied: ", made.window)
+    image = QGuiApplication.clipboard().image()
+    assert image.width() > 1200
+    assert image.pixelColor(3, 3).name() == "#ffffff", "paper, though the projector's theme is worn"
+    for ending, begins in ((".png", b"\x89PNG"), (".svg", b"<?xml"), (".pdf", b"%PDF")):
+        QTest.keyClick(made.window, Qt.Key.Key_P, Qt.KeyboardModifier.ControlModifier)
+        place = tmp_path / f"graph{ending}"
+        made.answer(str(place))
+        made.see(f"The picture is {place}", made.window)
+        assert place.read_bytes().startswith(begins)
+    words = (tmp_path / "graph.svg").read_text("utf-8")
+    assert "run 1" in words
+    assert "class 9B" in words
+    assert QImage(str(tmp_path / "graph.png")).width() == image.width()
+    QTest.keyClick(made.window, Qt.Key.Key_P, Qt.KeyboardModifier.ControlModifier)
+    made.answer(str(tmp_path / "graph.png"))
+    made.see("there is such a file already; it stays as it is.", made.window)
+    made.answer(str(tmp_path / "graph.bmp"))
+    made.see("ends in .png, .svg, .pdf", made.window)
+    made.answer(str(tmp_path / "no" / "graph.png"))
+    made.see("cannot be written there", made.window)
+
+
+def test_what_is_removed_for_good_is_in_no_byte_of_the_book(desk: Made) -> None:
+    made = desk()
+    made.run_lasts(3)
+    made.record()
+    made.record()
+    made.press("5")
+    group, store = made.hub.group, made.lesson.store
+    alias = store.group(group).alias
+    first, second = store.kept_runs(group)
+    whole = made.lesson.working_up.replayed(second.id)
+    made.lesson.recording.set_note(first.id, "Zaphirah slipped")
+    made.press("Left") if made.window.stage._run != first.id else None
+    made.until(lambda: made.window.stage._run == first.id, "the first is shown")
+    made.press("Delete")
+    made.answer("basalt")
+    made.see("is neither", made.window)
+    made.answer(f"{alias} {first.number}")
+    made.see(f"{alias} {first.number} is removed for good: 1 run", made.window)
+    assert [run.id for run in store.kept_runs(group)] == [second.id]
+    assert store.run(first.id).number == first.number, "its number stays taken"
+    made.lesson.working_up.let_go(second.id)
+    again = made.lesson.working_up.replayed(second.id)
+    assert again.t.tolist() == whole.t.tolist()
+    assert again.raw["load"].tolist() == whole.raw["load"].tolist()
+    made.until(lambda: made.window.stage._run == second.id, "the other is shown")
+    made.press("Delete")
+    made.answer(alias)
+    made.see(f"{alias} is removed for good: 2 runs", made.window)
+    assert alias not in [each.alias for each in store.groups]
+    path = made.lesson.book.path
+    made.window.close()
+    connection = sqlite3.connect(path)
+    connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    connection.close()
+    held = path.read_bytes()
+    assert b"Zaphirah" not in held
+    book = Book.open(path)
+    assert book.check() == []
+    rows = [
+        row
+        for row in book.rows("journal", session=first.session)
+        if row["first_byte"] + len(row["bytes"]) <= second.end
+    ]
+    assert len(rows) > 3
+    assert all(set(row["bytes"]) <= {0} for row in rows), "all that its kit had sent until then"
+    book.close()
+
+
+def test_hum_is_found_where_it_shows_and_not_in_noise() -> None:
+    import numpy as np
+
+    dice = np.random.default_rng(4)
+    for rate in (47.0, 88.0, 120.0, 333.0):
+        t = np.arange(int(20 * rate)) / rate
+        noise = dice.normal(0, 0.1, len(t))
+        loud = noise + 0.2 * np.sin(2 * np.pi * 50 * t)
+        for values, wanted in ((noise, []), (loud, [50.0])):
+            found = spectrum(Picture(t, values))
+            assert found is not None
+            assert hum(*found) == wanted, rate
+        frequencies, density, _ = spectrum(Picture(t, loud))
+        assert frequencies[int(np.argmax(density))] == pytest.approx(aliased(50.0, rate), abs=1.0)
+    assert spectrum(Picture(np.arange(8.0), np.arange(8.0))) is None
