@@ -101,7 +101,7 @@ def _over_time(
         return ClassView("time before now (s)", _labelled(lesson, name), tuple(lines), (), -SECONDS, SECONDS * 0.08)
     since = "since each began (s)" if aligned == "begin" else f"since the first {first_events(lesson) or 'event'} (s)"
     low = 0.0 if aligned == "begin" else -BEFORE
-    return ClassView(f"time {since}", _labelled(lesson, name), tuple(lines), (), low, longest * 1.06)
+    return ClassView(f"time {since}", _labelled(lesson, name), tuple(lines), (), low, longest * 1.13)
 
 
 def _start(lesson: OpenLesson, state: KitState, aligned: Aligned) -> float | None:
@@ -195,7 +195,7 @@ def spectrum(recent: Picture) -> tuple[Floats, Floats, float] | None:
     rate = (len(t) - 1) / float(t[-1] - t[0])
     even = np.interp(np.linspace(t[0], t[-1], len(t)), t, values)
     frequencies, power = signal.welch(even, rate, nperseg=min(len(t), 512), detrend="linear")
-    return frequencies[1:], np.sqrt(power[1:]), rate
+    return frequencies[1:-1], np.sqrt(power[1:-1]), rate  # of the ends, detrending and folding leave half
 
 
 def aliased(frequency: float, rate: float) -> float:

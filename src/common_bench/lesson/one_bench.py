@@ -160,7 +160,7 @@ def run_rows(lesson: OpenLesson, group: int) -> list[tuple[str, str, bool]]:
         findings = lesson.store.findings(run.id)
         value = written(findings[0].measured.value, findings[0].measured.u, findings[0].measured.unit) if findings else "no finding"  # fmt: skip
         rows.append((f"run {run.number}", f"{value}, set aside" if run.aside else value, bool(run.aside)))
-    state = lesson.seen(group)
+    state = lesson.roster.state(group)
     if state is not None and state.run is not None:
         rows.append((f"run {state.run.number}", "recording", False))
     return rows

@@ -54,7 +54,18 @@ class PlainAxis(pg.AxisItem):
         super().__init__(orientation)
         self.enableAutoSIPrefix(False)
 
-    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+    def tickStrings(self, values: list[float], scale: float, spacing: float | None) -> list[str]:
+        if self.logMode or spacing is None:
+            named = [
+                value
+                if abs(10 ** (value % 1) - round(10 ** (value % 1))) < 1e-6
+                and round(10 ** (value % 1)) in (1, 2, 5, 10)
+                else None
+                for value in values
+            ]
+            return [
+                f"{10**value:g}".replace("e-0", "e-").replace("-", "−") if value is not None else "" for value in named
+            ]
         decimals = max(0, math.ceil(-math.log10(spacing * scale) - 1e-9)) if spacing > 0 else 0
         return [plain(value * scale, decimals) for value in values]
 

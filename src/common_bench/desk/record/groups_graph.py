@@ -44,10 +44,8 @@ class GroupsGraph(Card):
         self.name, self.other = choice([]), choice([])
         self.aligned = choice(list(ALIGNED.values()))
         self.behind = choice([NOBODY])
-        self._against, self._at = label("against", "soft"), label("aligned", "soft")
-        row = hbox(
-            self.name, self.kind, self._against, self.other, self._at, self.aligned, self.behind, None, spacing=7
-        )
+        self._at = label("aligned", "soft")
+        row = hbox(self.name, self.kind, self.other, self._at, self.aligned, self.behind, None, spacing=7)
         self.body.addLayout(row)
         self.graph = Graph()
         self.add(self.graph)
@@ -104,8 +102,7 @@ class GroupsGraph(Card):
 
     def _show_choices(self) -> None:
         kind = self._kind()
-        for each in (self._against, self.other):
-            each.setVisible(kind == "against")
+        self.other.setVisible(kind == "against")
         for each in (self._at, self.aligned, self.behind):
             each.setVisible(kind == "time")
 
@@ -224,11 +221,15 @@ class GroupsGraph(Card):
             self._more.append(self.graph.note(said, at, value, palette().ink, anchor=(0.5, 1), size=13))
         for at, group in enumerate(self._hub.lesson.store.groups):
             foot = min(0.0, self._range[0] if self._range is not None else 0.0)
-            note = self.graph.note(group.alias, at, foot, hue(palette(), group.emblem.colour), anchor=(0.5, 0), size=13)
+            note = self.graph.note(group.alias, at, foot, hue(palette(), group.emblem.colour), anchor=(0.5, 1), size=13)
             self._more.append(note)
 
     def _set_range(self, view: ClassView, kind: Kind) -> None:
-        known = np.concatenate([each.y for each in view.lines]) if view.lines else np.empty(0)
+        drawn = [each.y for each in view.lines]
+        drawn += [each.y + side * each.u for each in view.lines for side in (-1, 1) if each.u == each.u]
+        if kind == "time" and self._lain is not None and self._lain[1] is not None:
+            drawn.append(self._lain[1].yData)
+        known = np.concatenate(drawn) if drawn else np.empty(0)
         known = known[np.isfinite(known)]
         if kind == "spectrum":
             known = np.log10(known[known > 0])
@@ -241,7 +242,7 @@ class GroupsGraph(Card):
             ends = [float(known.min()), float(known.max()), *([0.0] if kind == "bars" else [])]
             wanted = whole_steps(min(ends), max(ends))
             if kind == "bars":
-                wanted = wanted[0] - 0.08 * (wanted[1] - wanted[0]), wanted[1]
+                wanted = wanted[0] - 0.1 * (wanted[1] - wanted[0]), wanted[1]
             if self._range is not None:
                 wanted = min(wanted[0], self._range[0]), max(wanted[1], self._range[1])
         if wanted != self._range:
