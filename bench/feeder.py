@@ -45,7 +45,7 @@ def flood(folder: Path, text: Path | None) -> None:
             sent += os.write(master, view[sent : sent + 65_536])
 
 
-def pace(folder: Path, kits: int, rate: float, seconds: float, log: Path) -> None:
+def pace(folder: Path, kits: int, rate: float, seconds: float, log: Path, columns: int) -> None:
     masters = [terminal(folder / f"pace-{at}") for at in range(kits)]
     for master in masters:
         os.set_blocking(master, False)
@@ -58,8 +58,10 @@ def pace(folder: Path, kits: int, rate: float, seconds: float, log: Path) -> Non
             for kit, master in enumerate(masters):
                 number = 100_000 + row * kits + kit
                 # Opening a port throws away what was sent before, so the names come again for a while.
-                names = b"ms;load;temp\r\n" if row % 50 == 25 and row < 300 else b""
-                line = names + b"%d;%d;%.1f\r\n" % (row * 1000 / rate, number, 21 + row % 10 / 10)
+                heads = b"".join(b";more%d" % each for each in range(columns - 2))
+                names = b"ms;load;temp%s\r\n" % heads if row % 50 == 25 and row < 300 else b""
+                more = b"".join(b";%d" % (30_000 + (row * (each + 3)) % 977) for each in range(columns - 2))
+                line = names + b"%d;%d;%.1f%s\r\n" % (row * 1000 / rate, number, 21 + row % 10 / 10, more)
                 at = time.monotonic()
                 try:
                     os.write(master, line)
@@ -76,12 +78,13 @@ def main() -> None:
     asked.add_argument("--kits", type=int, default=16)
     asked.add_argument("--rate", type=float, default=50.0)
     asked.add_argument("--seconds", type=float, default=30.0)
+    asked.add_argument("--columns", type=int, default=2)
     asked.add_argument("--log", type=Path, default=Path("/dev/null"))
     options = asked.parse_args()
     if options.what == "flood":
         flood(options.folder, options.text)
     else:
-        pace(options.folder, options.kits, options.rate, options.seconds, options.log)
+        pace(options.folder, options.kits, options.rate, options.seconds, options.log, options.columns)
 
 
 if __name__ == "__main__":

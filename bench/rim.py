@@ -1,4 +1,4 @@
-"""Fuzzes the rim: damaged books, hostile kits beside a healthy one, floods on each kind of link, hostile plans and units.
+"""Fuzzes the rim: damaged books, hostile kits beside a healthy one, floods on each kind of link, hostile plans and units, 200 kills.
 
 Run by `make fuzz`; `python bench/rim.py PART … --seconds 60` runs some of it. Prints what was tried and found; exit status 1
 where anything was found.
@@ -39,6 +39,7 @@ from common_bench.model.trouble import Trouble
 from common_bench.model.units import conversion
 from common_bench.workings.evaluate import check
 from damage import damaged
+from kills import kills
 
 OLD = Path(__file__).parent.parent / "tests" / "books" / "version-3.benchbook"
 LIMIT = 20  # s that one input may take
@@ -263,7 +264,9 @@ def _publish(place: str, going: threading.Event) -> None:
     sender.loop_stop()
 
 
-PARTS: dict[str, Callable[[float], int]] = {"books": books, "texts": texts, "kits": kits, "floods": floods}
+PARTS: dict[str, Callable[[float], int]] = {
+    "books": books, "texts": texts, "kits": kits, "floods": floods, "kills": lambda seconds: kills(round(200 * seconds / 60)),
+}  # fmt: skip
 
 
 def main() -> int:
