@@ -48,6 +48,7 @@ class LessonStore:
         self.book = book
         self._held: dict[str, list[Row]] = {}
         self._columns: dict[tuple[int | None, str], str] = {}  # found once for each state of the rows
+        self._runs: dict[int, Run] | None = None  # all of the book by id, likewise
         self.settled: set[int] | None = None  # runs that have been worked up, or could not be; None: all
         lessons = [int(row["id"]) for row in self.rows("lesson")]
         if not lessons or (lesson is not None and lesson not in lessons):
@@ -75,6 +76,7 @@ class LessonStore:
         for table in tables or list(self._held):
             self._held.pop(table, None)
         self._columns.clear()
+        self._runs = None
         self._result = None
 
     @property
@@ -166,10 +168,16 @@ class LessonStore:
 
     def runs(self, group: int | None = None) -> list[Run]:
         """Closed and open runs in order, those set aside included."""
-        return [run_of(row) for row in self.rows("run") if row["lesson"] == self.id and group in (None, row["group"])]
+        return [run for run in self._all_runs().values() if run.lesson == self.id and group in (None, run.group)]
 
     def run(self, id: int) -> Run:
-        return run_of(next(row for row in self.rows("run") if row["id"] == id))
+        return self._all_runs()[id]
+
+    def _all_runs(self) -> dict[int, Run]:
+        """Those of every lesson: what is kept of a run takes longer to read than to look up."""
+        if self._runs is None:
+            self._runs = {row["id"]: run_of(row) for row in self.rows("run")}
+        return self._runs
 
     def kept_runs(self, group: int | None = None) -> list[Run]:
         """Runs that count: they hold something, are worked up as far as can be, are not set aside and no practice."""

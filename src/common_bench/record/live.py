@@ -16,6 +16,7 @@ from common_bench.workings.evaluate import INNER
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
 
 
+FEW = 24  # readings of a block that are looked at one by one
 EVENTS_KEPT = 400  # of each name: their times, to be marked on a trace
 
 
@@ -154,12 +155,7 @@ class LiveWindow:
             return
         self._last_t = float(block.t[-1])
         for name, values in block.channels.items():
-            low, high = self._extents.get(name, (np.inf, -np.inf))
-            last = self._latest.get(f"raw {name}")
-            steps = np.abs(np.diff(values, prepend=last.value if last is not None else np.nan))
-            smallest = float(np.min(steps, where=steps > 0, initial=np.inf))
-            self._smallest[name] = min(smallest, self._smallest.get(name, np.inf))
-            self._extents[name] = min(low, float(np.fmin.reduce(values))), max(high, float(np.fmax.reduce(values)))
+            self._widen(name, values)
             if not sparse:
                 self._trace(f"raw {name}").add(block.t, values, block.gap_before)
                 self._latest[f"raw {name}"] = Latest(self._last_t, float(values[-1]), float("nan"), "", False)
@@ -170,6 +166,24 @@ class LiveWindow:
                 self._latest[f"raw {name}"] = Latest(
                     float(block.t[there][-1]), float(values[there][-1]), float("nan"), "", False
                 )
+
+    def _widen(self, name: str, values: Floats) -> None:
+        """The smallest and largest raw value, and the smallest step, with what has come. Few values go by one by one, which
+        takes less time than arrays do."""
+        low, high = self._extents.get(name, (np.inf, -np.inf))
+        latest = self._latest.get(f"raw {name}")
+        last, smallest = latest.value if latest is not None else np.nan, self._smallest.get(name, np.inf)
+        if len(values) > FEW:
+            steps = np.abs(np.diff(values, prepend=last))
+            smallest = min(smallest, float(np.min(steps, where=steps > 0, initial=np.inf)))
+            low, high = min(low, float(np.fmin.reduce(values))), max(high, float(np.fmax.reduce(values)))
+        else:
+            for value in values.tolist():
+                low, high = min(low, value), max(high, value)
+                if 0 < abs(value - last) < smallest:
+                    smallest = abs(value - last)
+                last = value
+        self._smallest[name], self._extents[name] = smallest, (low, high)
 
     def _add_guess(self, name: str, result: Series, gaps: Bools | None) -> None:
         """What is a guess is kept once more, nan elsewhere, from the first guess on."""
