@@ -37,6 +37,8 @@ KEYS = {
     "-": "Minus",
     ",": "Comma",
     ".": "Period",
+    "<": "Less",
+    ">": "Greater",
 }
 
 

@@ -79,7 +79,7 @@ def test_the_95_percent_interval_of_a_value_holds_the_truth_in_94_to_96_of_100(t
     # 1000 trials have a standard deviation of 0.7 of 100; `make bench` does it at larger size.
     share = coverage(truth, 1000, seed=5)
     if not 0.94 <= share <= 0.96:  # so near to a bound that more are needed to tell
-        share = coverage(truth, 3000, seed=5)
+        share = (share * 1000 + coverage(truth, 2000, seed=6) * 2000) / 3000
     assert 0.94 <= share <= 0.96
 
 

@@ -62,13 +62,13 @@ def test_the_class_graph_on_paper_takes_any_words_as_they_are(words: str, tmp_pa
 def test_g_is_held_by_its_interval_as_often_as_it_says() -> None:
     dice = np.random.default_rng(8)
     inside, outs = [], 0
-    for _ in range(600):
+    for _ in range(300):
         result = class_result(PLAN, rows_of(dice))
         assert result.finding is not None
         inside.append(abs(result.finding.value - G) < 2 * result.finding.u)
         outs += sum(place.stands_out for place in result.places)
     assert 0.93 <= np.mean(inside) <= 0.995
-    assert outs < 0.02 * 600 * 6
+    assert outs < 0.02 * 300 * 6
 
 
 @given(st.integers(0, 5), st.sampled_from([-0.09, -0.06, 0.06, 0.09]), st.integers(0, 1000))

@@ -33,7 +33,7 @@ LEAST_READINGS = 32  # for a spectrum
 
 
 @dataclass(frozen=True)
-class ClassLine:
+class GroupLine:
     """One group's line, bar or curve. group: its id; u: standard uncertainty of a bar, nan where it is not known."""
 
     group: int
@@ -50,7 +50,7 @@ class ClassView:
 
     x_label: str
     y_label: str
-    lines: tuple[ClassLine, ...]
+    lines: tuple[GroupLine, ...]
     marks: tuple[tuple[float, str], ...] = ()
     low: float = 0.0
     high: float = 1.0
@@ -96,7 +96,7 @@ def _over_time(
             picture = state.live.since(name, start - BEFORE, pixels, longest)
         latest = state.live.latest(name)
         if len(picture.t):
-            lines.append(ClassLine(group, picture.t - start, picture.values, bool(latest is not None and latest.guess)))
+            lines.append(GroupLine(group, picture.t - start, picture.values, bool(latest is not None and latest.guess)))
     if aligned == "clock":
         return ClassView("time before now (s)", _labelled(lesson, name), tuple(lines), (), -SECONDS, SECONDS * 0.08)
     since = "since each began (s)" if aligned == "begin" else f"since the first {first_events(lesson) or 'event'} (s)"
@@ -135,7 +135,7 @@ def _against(
         both = np.intersect1d(x.t[np.isfinite(x.values)], y.t[np.isfinite(y.values)])[-4 * pixels :]
         if len(both):
             across, up = (_values_at(each, both) for each in (x, y))
-            lines.append(ClassLine(group, across, up))
+            lines.append(GroupLine(group, across, up))
     known = np.concatenate([each.x for each in lines]) if lines else np.array([0.0, 1.0])
     low, high = float(known.min()), float(known.max())
     room = 0.06 * ((high - low) or abs(high) or 1.0)
@@ -153,7 +153,7 @@ def _bars(lesson: OpenLesson, states: Sequence[tuple[int, KitState]], name: str)
     found = {group: state.live.latest(name) for group, state in states}
     places = {group.id: at for at, group in enumerate(lesson.store.groups)}
     lines = tuple(
-        ClassLine(group, np.array([float(places[group])]), np.array([latest.value]), latest.guess, latest.u)
+        GroupLine(group, np.array([float(places[group])]), np.array([latest.value]), latest.guess, latest.u)
         for group, latest in found.items()
         if latest is not None and math.isfinite(latest.value)
     )
@@ -167,7 +167,7 @@ def _spectra(lesson: OpenLesson, states: Sequence[tuple[int, KitState]], name: s
         if found is None:
             continue
         frequencies, density, rate = found
-        lines.append(ClassLine(group, frequencies, density))
+        lines.append(GroupLine(group, frequencies, density))
         top = max(top, rate / 2)
         for mains in hum(frequencies, density, rate):
             at = aliased(mains, rate)

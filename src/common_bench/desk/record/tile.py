@@ -33,6 +33,8 @@ from common_bench.model.measured import NO_VALUE, Measured, plain
 from common_bench.record.snapshot import KitState
 
 SECOND_DECIMALS = 3  # of the smaller value on a tile
+LOW = 165  # px of a tile's height below which only what matters most is shown
+LOWEST = 95  # px below which there is no room for a trace
 STALE = 10.0  # s after which the last event's value is no longer shown as of now
 
 
@@ -253,9 +255,13 @@ class Tile(QFrame):
         say(self.told, warning or words, "amber" if warning else "small")
         in_trouble = bool(trouble) and not (state is not None and state.run is not None)
         self.trouble.setVisible(in_trouble)
-        self.trace.setVisible(not in_trouble)
+        self.trace.setVisible(not in_trouble and (self._small or self.height() >= px(LOWEST)))
         idle = state is None or state.run is None
-        self.told.setVisible(bool(warning) or (bool(words) and not self._small and idle and not in_trouble))
+        low = self.height() < px(LOW)  # as with the tape open: words give way to the number and the trace
+        spare = bool(words) and not self._small and idle and not in_trouble
+        self.told.setVisible(bool(warning) or (spare and not low))
+        for each in () if self._tiny else (self.progress, self.progress_words):
+            each.setVisible(not (low and idle))
         for each in () if self._tiny else (self.value, self.unit):
             each.setVisible(not in_trouble)  # the words of what is wrong need the room, and there is no value
         say(self.trouble, trouble)

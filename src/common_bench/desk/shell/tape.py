@@ -22,6 +22,7 @@ from common_bench.reading.spans import Span, spans_of
 from common_bench.record.snapshot import KitState
 from common_bench.record.tape import TapeLine
 
+HIGH = 150  # px of the lines that are seen, in each theme: a projector has no more room than a screen
 MOST_SHOWN = 6000  # lines in the open view; the journal holds all
 AT_THE_FOOT = 3
 
@@ -97,7 +98,7 @@ class Tape(QFrame):
         self.view = QPlainTextEdit()
         self.view.setReadOnly(True)
         self.view.setMaximumBlockCount(MOST_SHOWN)
-        self.view.setFixedHeight(px(190))
+        self.view.setFixedHeight(HIGH)
         self.view.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self.search_for = Field()
         self.search_for.setPlaceholderText("find in the whole tape")

@@ -45,8 +45,7 @@ class WorkStage(StageView):
         self._run = 0
         self.take_aside = button("Set this run aside… (X)", self.ask_aside)
         self.send = button("Send findings to the pool (P)", self.send_to_pool, role="main")
-        self.again = button("Play it again (V)", self.play_again)
-        self.head.addWidget(self.again)
+        self.again = button("Play it again (V)", self.play_again, role="link")
         self.head.addWidget(self.take_aside)
         self.head.addWidget(self.send)
         self.graph_card = RunGraph(self._drawn_span, lambda line, text: self.written.keep_line(line, text))
@@ -87,7 +86,7 @@ class WorkStage(StageView):
         self.runs_card = Card("Runs")
         self.runs = Table(["run", "", "state"], left=(0, 2), stretch=1)
         self.runs.itemSelectionChanged.connect(self._choose_row)
-        self.runs_card.add(self.runs)
+        self.runs_card.add(self.runs, self.again)
         right = scrolled(
             vbox(self.finding_card, self.condition_card, self.workings_card, self.runs_card, None, spacing=11)
         )
@@ -290,7 +289,6 @@ class WorkStage(StageView):
         self.condition_card.setVisible(run is not None)
         self.send.setEnabled(run is not None)
         self.take_aside.setVisible(run is not None)
-        self.again.setVisible(run is not None)
         if run is None:
             say(self.title, f"{alias} has no run yet" if alias else "No runs yet")
             say(self.subtitle, "")
