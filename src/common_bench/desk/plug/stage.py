@@ -6,9 +6,9 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFrame, QVBoxLayout, QWidget
 
-from common_bench.desk.look.labels import Markup, escaped, label, rich
+from common_bench.desk.look.labels import Markup, escaped, label, rich, set_tip
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, button, choice, hbox, is_open, say, scrolled, vbox
 from common_bench.desk.look.sheet import MONO, palette, px
@@ -76,6 +76,7 @@ class PlugStage(StageView):
         self.raw_card.add(wash)
         self.read_card = FormatCard(hub)
         self.whose = choice(tip="Whose kit it is (B)")
+        self.whose.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)  # names may become longer
         self.whose.activated.connect(self._give)
         self.raw_card.top.insertLayout(1, hbox(label("belongs to", "soft"), self.whose, spacing=6))
         self.notice = KitNotice(hub, self.read_card, self._act)
@@ -251,6 +252,7 @@ class PlugStage(StageView):
         self.read_card.show_kit(entry.kit, entry.state)
         if not is_open(self.whose):
             self.whose.setCurrentText(lesson.store.group(group).alias if group is not None else "nobody")
+            set_tip(self.whose, self.whose.currentText())  # where there is no room for all of it
 
     def show_why(self) -> None:
         """Shows what speaks for this reading in the place of the lines, or the lines again."""
