@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,20 +14,25 @@ from common_bench.model.block import Series, Source
 from common_bench.model.measured import written
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import conversion, same_kind
+from common_bench.workings.arithmetic import elementwise
 from common_bench.workings.evaluate import line_fit
 from common_bench.workings.fitting import FoundFit
 from common_bench.workings.line_fits import chosen_rows
-from common_bench.workings.over import number_from, numbers_of
+from common_bench.workings.over import number_from
+from common_bench.workings.reading import Node
 from common_bench.workings.shapes import TIME
 from common_bench.workings.spans import NumberOf
+from common_bench.workings.streams import Value
 from common_bench.workup.findings import note_words
 
 NAME = "the_fit"
 
 
-def fitted_table(path: Path, text: str, *, x: str = "", held: Sequence[str] = ()) -> FoundFit:
-    """`Y = FORMULA` of a table's columns; x: the column that `time` stands for, the first where none is named; held: as `c=0 V`. Raises
-    FileTrouble, WorkingTrouble and FindingTrouble."""
+def fitted_table(
+    path: Path, text: str, *, x: str = "", held: Sequence[str] = (), start: Mapping[str, float] | None = None
+) -> FoundFit:
+    """`Y = FORMULA` of a table's columns; x: the column that `time` stands for, the first where none is named; held: as `c=0 V`; start: of the free
+    parameters, found where none is given. Raises FileTrouble, WorkingTrouble and FindingTrouble."""
     table = columns_from(path, timed=False)
     y, sign, formula = text.partition("=")
     if not sign or not formula.strip():
@@ -44,14 +49,23 @@ def fitted_table(path: Path, text: str, *, x: str = "", held: Sequence[str] = ()
     line = line_fit(NAME, workings.kinds, workings.channels, workings.raw)
     t = _x(table, x or next(iter(table.columns)), path, asked=TIME in formula)
     series = {name: quantity_of(table, name, t) for name in own}
-    values = [series[node.word] if node.word in series else numbers_of(node) for node in line.needed]
+    values = [_value(node, series) for node in line.needed]
     keep = np.isfinite(t) & np.all([np.isfinite(each.values) for each in values if isinstance(each, Series)], axis=0)
     rows = np.flatnonzero(keep)
     first = values[0]
     assert isinstance(first, Series)
     leaves = [chosen_rows(each, rows) if isinstance(each, Series) else each for each in values[1:]]
     given = {name: _held(str(value)) for name, _, value in (each.partition("=") for each in held)}
-    return line.fit(chosen_rows(first, rows), list(leaves), {name.strip(): each for name, each in given.items()}, 0.0)
+    return line.fit(
+        chosen_rows(first, rows), list(leaves), {name.strip(): each for name, each in given.items()}, 0.0, start
+    )
+
+
+def _value(node: Node, series: Mapping[str, Series]) -> Value:
+    """What a part of the formula without parameters gives at each row, or once."""
+    if node.word in series and node.form == "name":
+        return series[node.word]
+    return elementwise(node, [_value(each, series) for each in node.operands])
 
 
 def _held(text: str) -> NumberOf:

@@ -3,6 +3,7 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "arithmetic": ("elementwise",),
     "compiled": ("FUNCTIONS",),
     "evaluate": (
         "check",
@@ -22,7 +23,6 @@ OFFERS = {
     "line_fits": ("chosen_rows",),
     "over": (
         "number_from",
-        "numbers_of",
         "over_span",
     ),
     "picture": (
@@ -45,6 +45,7 @@ OFFERS = {
         "number_over",
         "NumberOf",
     ),
+    "streams": ("Value",),
     "table": ("FORMS",),
 }
 

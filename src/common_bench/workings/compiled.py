@@ -8,19 +8,19 @@ from typing import Any
 
 import numpy as np
 
-from common_bench.model.block import Floats
 from common_bench.model.units import conversion, counts_from_own_zero, power, product, same_kind
 from common_bench.workings.arithmetic import COMPARISONS
 from common_bench.workings.fit_units import constant
-from common_bench.workings.kinds import ANGLES, TO_ANGLES
+from common_bench.workings.kinds import ANGLES, CONSTANTS, TO_ANGLES
 from common_bench.workings.reading import Node
 
 Given = Sequence[Any]  # one array or number for each input
 Worked = Callable[[Given], Any]
 FUNCTIONS: dict[str, Callable[[Any], Any]] = {
     "sqrt": np.sqrt, "sin": np.sin, "cos": np.cos, "tan": np.tan, "asin": np.arcsin, "acos": np.arccos, "atan": np.arctan,
-    "exp": np.exp, "ln": np.log, "log10": np.log10, "abs": np.abs,
+    "exp": np.exp, "ln": np.log, "log10": np.log10, "abs": lambda z: np.where(np.real(z) < 0, -z, z),
 }  # fmt: skip
+"""Each takes complex numbers too, by which derivatives are found to the last digit."""
 
 
 class NotCompiled(Exception):
@@ -37,6 +37,9 @@ def compiled(node: Node, inputs: Callable[[Node], tuple[int, str] | None]) -> tu
     if node.form == "quantity":
         value = node.value
         return (lambda given: value), node.unit
+    if node.form == "name" and node.word in CONSTANTS:
+        constant_value = CONSTANTS[node.word]
+        return (lambda given: constant_value), ""
     parts = [compiled(each, inputs) for each in node.operands]
     if any(counts_from_own_zero(unit) for _, unit in parts) or node.table is not None:
         raise NotCompiled
@@ -64,7 +67,7 @@ def _made(node: Node, parts: list[tuple[Worked, str]]) -> tuple[Worked, str]:
     if node.form == "divide":
         return (lambda given: a(given) / np.where(b(given) == 0, np.nan, b(given))), product(unit, other, -1.0)
     by = constant(node.operands[1])
-    return (lambda given: np.power(np.asarray(a(given), float), b(given))), power(
+    return (lambda given: np.power(np.asarray(a(given)) * 1.0, b(given))), power(
         unit, by
     ) if by is not None and unit else ""
 
@@ -80,6 +83,6 @@ def _function(word: str, a: Worked, unit: str) -> tuple[Worked, str]:
     return (lambda given: function(factor * a(given))), "rad" if word in TO_ANGLES else ""
 
 
-def as_array(value: Any, count: int) -> Floats:
-    """(n,) of what a function gave."""
-    return np.asarray(np.broadcast_to(np.asarray(value, float), count))
+def as_array(value: Any, count: int, kind: type = float) -> Any:
+    """(n,) of what a function gave; kind: float, or complex where derivatives are looked for."""
+    return np.asarray(np.broadcast_to(np.asarray(value, kind), count))

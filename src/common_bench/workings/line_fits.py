@@ -10,7 +10,8 @@ from common_bench.model.block import Events, Floats, Ints, Series, Source, joine
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of
 from common_bench.workings.crossings import after, part_of
-from common_bench.workings.fitting import Formulated, FoundFit, fitted
+from common_bench.workings.fit_problem import Formulated
+from common_bench.workings.fitting import FoundFit, fitted
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import TIME, Kind
 from common_bench.workings.spans import NumberOf

@@ -1,0 +1,56 @@
+"""From parameters to begin with to the nearest minimum of the squares, to the last digit that the readings have."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from common_bench.model.block import Floats
+from common_bench.workings.fit_problem import Problem, left_by, sizes_of
+
+MOST_LOOKS, FEW_LOOKS = 2000, 150  # at the formula on the way to a minimum
+TIGHT = 1e-15  # relative change of squares, or of parameters, with which a minimum is found
+POLISHED = 12  # last steps by the linear equations of the minimum
+
+
+def refined(problem: Problem, weights: Floats, start: Floats, looks: int = MOST_LOOKS) -> Floats | None:
+    """The nearest minimum, or how far so many looks lead towards it; None where none is near."""
+    from scipy.optimize import least_squares
+
+    size = sizes_of(problem, start)
+
+    def off(scaled: Floats) -> Floats:
+        found = (problem.of((scaled * size).tolist()) - problem.y.values) * weights
+        return np.where(np.isfinite(found), found, 1e12)
+
+    try:
+        told = least_squares(
+            off, start / size, method="lm" if len(problem.y) >= len(start) else "trf", max_nfev=looks,
+            ftol=TIGHT, xtol=TIGHT, gtol=TIGHT,
+        )  # fmt: skip
+    except (ValueError, np.linalg.LinAlgError):
+        return None
+    found = np.asarray(told.x * size, float)
+    if not (np.isfinite(found).all() and np.isfinite(told.cost) and told.cost < 1e20):
+        return None
+    return _polished(problem, weights, found) if looks == MOST_LOOKS else found
+
+
+def _polished(problem: Problem, weights: Floats, p: Floats) -> Floats:
+    """Steps by the linear equations of the minimum (Gauss and Newton), for as long as they do not climb."""
+    left = left_by(problem, weights, p)
+    for _ in range(POLISHED):
+        gradient = problem.gradient(p, sizes_of(problem, p)) * weights
+        off = (problem.y.values - problem.of(p.tolist())) * weights
+        scaling = np.sqrt((gradient**2).sum(axis=1))
+        if not (np.isfinite(gradient).all() and np.isfinite(off).all() and (scaling > 0).all()):
+            return p
+        step, *_ = np.linalg.lstsq((gradient / scaling[:, None]).T, off, rcond=1e-14)
+        moved = p + step / scaling
+        its = left_by(problem, weights, moved)
+        if not its <= left * (1 + 1e-12):
+            return p
+        small = bool((np.abs(moved - p) <= TIGHT * np.abs(p)).all())
+        p, left = moved, min(left, its)
+        if small:
+            return p
+    return p

@@ -1,0 +1,187 @@
+"""A formula over some readings: what it gives for parameters, how it follows each of them, and how well it fits."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from common_bench.model.block import Floats, Series
+from common_bench.model.units import conversion
+from common_bench.workings.arithmetic import elementwise, shown_in
+from common_bench.workings.compiled import NotCompiled, Worked, as_array, compiled
+from common_bench.workings.reading import Node
+from common_bench.workings.shapes import TIME
+from common_bench.workings.spans import NumberOf
+from common_bench.workings.streams import Value
+
+MOVED = 1e-6  # of a parameter's size, by which derivatives are taken where there is no better way
+COMPLEX_STEP = 1e-40  # of a parameter's size
+
+
+@dataclass(frozen=True)
+class Formulated:
+    """A formula to be fitted. free: parameters with their units; held: those that are not free; unit: of what is fitted; name: of the line."""
+
+    formula: Node
+    free: Mapping[str, str]
+    held: Mapping[str, NumberOf]
+    unit: str
+    name: str
+
+
+class Problem:
+    """The formula over some readings: what it gives for parameters, and how well that fits."""
+
+    def __init__(self, what: Formulated, y: Series, leaves: Mapping[int, Value], began: float) -> None:
+        self.what, self.y, self.leaves, self.began = what, y, leaves, began
+        self.names = list(what.free)
+        self.time = Series(y.t, y.t - began, "s")
+        self._quick = self._compile()
+        self._middle: Problem | None = None
+        self._order = np.arange(len(y))
+
+    def _compile(self) -> tuple[Worked, float, float] | None:
+        """A quick function for parameters, leaves and the time, and what brings it to the unit of what is fitted."""
+        what, places = self.what, list(self.leaves)
+
+        def inputs(node: Node) -> tuple[int, str] | None:
+            if id(node) in self.leaves:
+                leaf = self.leaves[id(node)]
+                assert isinstance(leaf, Series | NumberOf)
+                return len(self.names) + places.index(id(node)), leaf.unit
+            if node.form != "name":
+                return None
+            if node.word in self.names:
+                return self.names.index(node.word), what.free[node.word]
+            if node.word in what.held:
+                return len(self.names) + len(places) + list(what.held).index(node.word), what.held[node.word].unit
+            return (len(self.names) + len(places) + len(what.held), "s") if node.word == TIME else None
+
+        try:
+            made, unit = compiled(what.formula, inputs)
+        except NotCompiled:
+            return None
+        return made, *conversion(unit, what.unit)
+
+    def of(self, p: Sequence[float], leaves: Mapping[int, Value] | None = None) -> Floats:
+        """(n,) what the formula gives, in the unit of what is fitted."""
+        own = leaves or self.leaves
+        if self._quick is not None:
+            made, factor, offset = self._quick
+            values = [each.value if isinstance(each, NumberOf) else each.values for each in own.values()]  # type: ignore[union-attr]
+            held = [each.value for each in self.what.held.values()]
+            with np.errstate(all="ignore"):
+                return np.asarray(as_array(made([*p, *values, *held, self.time.values]), len(self.y)) * factor + offset)
+        given = {n: NumberOf(float(v), self.what.free[n]) for n, v in zip(self.names, p, strict=True)}
+
+        def value(node: Node) -> Value:
+            if id(node) in own:
+                return own[id(node)]
+            if node.form == "name" and node.word in given:
+                return given[node.word]
+            if node.form == "name" and node.word in self.what.held:
+                return self.what.held[node.word]
+            if node.form == "name" and node.word == TIME:
+                return self.time
+            return elementwise(node, [value(each) for each in node.operands], self.what.name)
+
+        with np.errstate(all="ignore"):
+            found = shown_in(value(self.what.formula), self.what.unit)
+        if isinstance(found, Series):
+            return np.asarray(found.values, float)
+        assert isinstance(found, NumberOf)
+        return np.full(len(self.y), found.value)
+
+    def gradient(self, p: Floats, size: Floats) -> Floats:
+        """(p, n) how what the formula gives follows each parameter: by a step into the complex plane, which takes no
+        difference of nearly equal numbers (Squire, Trapp, SIAM Rev. 40, 110 (1998)), or by differences."""
+        exact = self._by_complex_step(p)
+        if exact is not None:
+            return exact
+        rows = []
+        for at in range(len(p)):
+            step = MOVED * size[at]
+            up, down = p.copy(), p.copy()
+            up[at] += step
+            down[at] -= step
+            rows.append((self.of(up.tolist()) - self.of(down.tolist())) / (2 * step))
+        return np.array(rows)
+
+    def _by_complex_step(self, p: Floats) -> Floats | None:
+        """(p, n); None where the formula has no quick function, or it takes no complex numbers."""
+        if self._quick is None:
+            return None
+        made, factor, _ = self._quick
+        others = [each.value if isinstance(each, NumberOf) else each.values for each in self.leaves.values()]  # type: ignore[union-attr]
+        others += [each.value for each in self.what.held.values()]
+        rows = []
+        for at in range(len(p)):
+            step = COMPLEX_STEP * (abs(p[at]) or 1.0)
+            moved: list[complex] = [*p.tolist()]
+            moved[at] += 1j * step
+            try:
+                with np.errstate(all="ignore"):
+                    found: Any = as_array(made([*moved, *others, self.time.values]), len(self.y), complex)
+            except TypeError:
+                return None
+            rows.append(np.asarray(found.imag / step * factor, float))
+        gradient: Floats = np.array(rows)
+        return gradient if bool(np.isfinite(gradient).all()) else None
+
+    def steepness(self, p: Floats) -> list[tuple[Series, Floats]]:
+        """How what the formula gives follows each quantity in it."""
+        found = []
+        for place, leaf in self.leaves.items():
+            if isinstance(leaf, Series) and leaf.parts:
+                size = float(np.ptp(leaf.values)) or 1.0
+                moved = [Series(leaf.t, leaf.values + sign * MOVED * size, leaf.unit) for sign in (1.0, -1.0)]
+                up, down = (self.of(p.tolist(), {**self.leaves, place: each}) for each in moved)
+                found.append((leaf, (up - down) / (2 * MOVED * size)))
+        return found
+
+    def hidden(self, p: Sequence[float]) -> float:
+        """Squares by which the curve leaves the straight lines between neighbouring readings: a pace that is too fast for
+        them to see fits as well as the true one, and only this tells of it."""
+        middle = self._between()
+        at = self.of(p)[self._order]
+        found = float(((middle.of(p) - (at[1:] + at[:-1]) / 2) ** 2).sum())
+        return found if np.isfinite(found) else 0.0
+
+    def _between(self) -> Problem:
+        """The formula half-way between neighbours, along what the quantity is held against."""
+        if self._middle is None:
+            along = next((leaf.values for leaf in self.leaves.values() if isinstance(leaf, Series)), self.y.t)
+            self._order = np.argsort(along, kind="stable")
+
+            def halved(series: Series) -> Series:
+                t, values = series.t[self._order], series.values[self._order]
+                return Series((t[1:] + t[:-1]) / 2, (values[1:] + values[:-1]) / 2, series.unit)
+
+            leaves = {place: halved(leaf) if isinstance(leaf, Series) else leaf for place, leaf in self.leaves.items()}
+            self._middle = Problem(self.what, halved(self.y), leaves, self.began)
+        return self._middle
+
+    def thinned(self, most: int) -> Problem:
+        if len(self.y) <= most:
+            return self
+        rows = np.linspace(0, len(self.y) - 1, most).astype(int)
+        leaves = {
+            place: Series(leaf.t[rows], leaf.values[rows], leaf.unit) if isinstance(leaf, Series) else leaf
+            for place, leaf in self.leaves.items()
+        }
+        y = Series(self.y.t[rows], self.y.values[rows], self.y.unit)
+        return Problem(self.what, y, leaves, self.began)
+
+
+def sizes_of(problem: Problem, p: Floats) -> Floats:
+    scale = float(np.ptp(problem.y.values)) or 1.0
+    return np.where(p != 0, np.abs(p), scale)
+
+
+def left_by(problem: Problem, weights: Floats, p: Floats) -> float:
+    """The sum of squares that parameters leave; inf where they give no numbers."""
+    found = float((((problem.of(p.tolist()) - problem.y.values) * weights) ** 2).sum())
+    return found if np.isfinite(found) else np.inf

@@ -1,0 +1,232 @@
+"""Where a fit begins: parameters of many sizes and those that the readings themselves propose, the best of them improved.
+
+Parameters that only scale or shift are solved for exactly wherever the others are tried (Golub, Pereyra, SIAM J. Numer. Anal. 10,
+413 (1973)).
+"""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+
+from common_bench.model.block import Floats, Series
+from common_bench.model.trouble import FindingTrouble
+from common_bench.model.units import conversion, power, same_kind
+from common_bench.workings.fit_minimum import refined
+from common_bench.workings.fit_problem import Problem, left_by, sizes_of
+from common_bench.workings.reading import Node
+from common_bench.workings.shapes import TIME
+
+THINNED = 240  # readings by which starts are tried
+SIZES = np.geomspace(1e-3, 1e3, 37)  # of a parameter, in what its unit is measured by
+MOST_STARTS, BEST = 1600, 8
+REACHES = (
+    1e-4,
+    1e-2,
+    1.0,
+    1e2,
+)  # sizes of parameters, of what their units are measured by, at which the formula is looked at
+WIDTHS = np.array([1 / 60, 1 / 30, 1 / 12, 1 / 5, 1 / 2, 1.0, 3.0])  # of the reach of what a quantity is held against
+HIDDEN, LOOKED_THROUGH = (
+    0.05,
+    240,
+)  # share of what a curve does between readings that counts against a start; starts looked at
+EQUAL = 1e-6  # of the squares, by which two minima are the same
+OSCILLATIONS = 6  # whose periods are proposed
+MOST_LOOKS, FEW_LOOKS = 2000, 150  # at the formula on the way to a minimum
+MANY_BENT, IMPROVED = 3, 48  # parameters that bend the curve, from which on so many starts are improved first
+TURNED = 1e-6  # of the squares, by which a start with a sign the other way must be better, as in a sine turned round
+
+
+def started(problem: Problem, weights: Floats) -> Floats:
+    """The best of many starts, refined."""
+    small = problem.thinned(THINNED)
+    plain = _plain_ones(small)
+    others = [name for name in small.names if name not in plain]
+    tried = sorted(_tries(small, plain, others), key=lambda each: each[0] * (1 + TURNED * float(np.sum(each[1] < 0))))
+    looked = [(left + HIDDEN * problem.hidden(p.tolist()), p) for left, p in tried[:LOOKED_THROUGH]]
+    tried = [*sorted(looked, key=lambda each: each[0]), *tried[LOOKED_THROUGH:]]
+    starts = [start for _, start in tried[: BEST if others else 1]]
+    if len(others) >= MANY_BENT:
+        starts = _improved(small, [start for _, start in tried[:IMPROVED]])[:BEST]
+    kept: list[tuple[bool, float, Floats]] = []
+    for start in starts:
+        found = refined(problem, weights, start)
+        if found is None:
+            continue
+        left = left_by(problem, weights, found) * (1 + TURNED * float(np.sum(found < 0)))
+        dumb = not (np.abs(problem.gradient(found, sizes_of(problem, found)) * weights).max(axis=1) > 0).all()
+        kept.append((dumb, left, found))  # one that every parameter still moves goes before all others
+    if not kept:
+        raise FindingTrouble("fit-says-nothing", name=problem.what.name)
+    best = min(kept, key=lambda each: each[:2])
+    equal = [each for each in kept if each[0] == best[0] and each[1] <= best[1] * (1 + EQUAL)]
+    chosen = min(equal, key=lambda each: problem.hidden(each[2].tolist())) if len(equal) > 1 else best
+    return _turned(problem, weights, *chosen[1:])
+
+
+def _improved(small: Problem, starts: list[Floats]) -> list[Floats]:
+    """Starts after a few steps on some of the readings, the best first: where many parameters bend the curve, what is near
+    the truth shows only then."""
+    even = np.ones(len(small.y))
+    found = [moved for start in starts if (moved := refined(small, even, start, FEW_LOOKS)) is not None]
+    return sorted(found, key=lambda each: left_by(small, even, each))
+
+
+def _turned(problem: Problem, weights: Floats, left: float, p: Floats) -> Floats:
+    """With the signs that people expect, and without whole turns of a phase, where others fit as well."""
+    for at in np.flatnonzero(np.abs(p) > np.pi).tolist():
+        other = p.copy()
+        other[at] -= 2 * np.pi * round(other[at] / (2 * np.pi))
+        if left_by(problem, weights, other) <= left * (1 + TURNED):
+            p = other
+    for at in np.flatnonzero(p < 0).tolist():
+        other = p.copy()
+        other[at] = -other[at]
+        its = float((((problem.of(other.tolist()) - problem.y.values) * weights) ** 2).sum())
+        if its <= left * (1 + TURNED):
+            p = other
+    return p
+
+
+def _plain_ones(problem: Problem) -> list[str]:
+    """Parameters that only scale or shift: the formula is straight in all of them together."""
+    dice = np.random.default_rng(7)
+    plain: list[str] = []
+    for name in problem.names:
+        asked = [*plain, name]
+        rows = [problem.names.index(each) for each in asked]
+        straight = [_is_straight(problem, rows, size, dice) for size in REACHES]
+        known = [each for each in straight if each is not None]
+        if known and all(known):
+            plain.append(name)
+    return plain
+
+
+def _is_straight(problem: Problem, rows: list[int], size: float, dice: np.random.Generator) -> bool | None:
+    """Whether the formula is straight in these parameters together, about parameters of some size; None where it gives no
+    numbers there, or does not follow them at all."""
+    for _ in range(2):
+        base = dice.uniform(0.5, 1.5, len(problem.names)) * _units(problem) * size
+        one, two = dice.uniform(0.3, 0.9, (2, len(rows))) * size
+        p00, p10, p01, p11 = (base.copy() for _ in range(4))
+        p10[rows] += one
+        p01[rows] += two
+        p11[rows] += one + two
+        f00, f10, f01, f11 = (problem.of(each.tolist()) for each in (p00, p10, p01, p11))
+        off = np.abs(f11 - f10 - f01 + f00)
+        large = np.abs(f11) + np.abs(f10) + np.abs(f01) + np.abs(f00)
+        if not np.isfinite(off).all() or not (f11 != f00).any():
+            return None
+        if (off > 1e-9 * np.maximum(large, 1e-300)).any():
+            return False
+    return True
+
+
+def _units(problem: Problem) -> Floats:
+    """By what each parameter may be measured: a quantity of its kind, or of its inverse, in the formula."""
+    scales = []
+    series = [problem.time, problem.y, *(leaf for leaf in problem.leaves.values() if isinstance(leaf, Series))]
+    for name in problem.names:
+        unit, scale = problem.what.free[name], 1.0
+        for each in series:
+            size = float(np.nanmax(np.abs(each.values))) if len(each) else 0.0
+            if not each.unit or not size > 0:
+                continue
+            if same_kind(each.unit, unit):
+                scale = size * conversion(each.unit, unit)[0]
+                break
+            if same_kind(power(each.unit, -1.0), unit):
+                scale = conversion(power(each.unit, -1.0), unit)[0] / size
+                break
+        scales.append(scale)
+    return np.array(scales)
+
+
+def _tries(problem: Problem, plain: list[str], others: list[str]) -> list[tuple[float, Floats]]:
+    """Parameters to begin with and what they leave of the squares: of every size, and those that the readings themselves
+    propose."""
+    units = dict(zip(problem.names, _units(problem), strict=True))
+    y = problem.y.values
+    proposed = [_proposed(problem, problem.what.free[name]) for name in others]
+    sizes = [np.concatenate([SIZES, -SIZES, [0.0]]) * units[name] for name in others]
+    grids = [np.unique(np.concatenate(each)) for each in zip(sizes, proposed, strict=True)]
+    dice, total = np.random.default_rng(11), 1
+    for grid in grids:
+        total *= len(grid)
+    if total <= MOST_STARTS:
+        chosen: list[tuple[float, ...]] = list(itertools.product(*grids))
+    else:
+        chosen = [tuple(float(dice.choice(grid)) for grid in grids) for _ in range(MOST_STARTS // 2)]
+        likely = [own if len(own) else grid for own, grid in zip(proposed, grids, strict=True)]
+        chosen += [tuple(float(dice.choice(each)) for each in likely) for _ in range(MOST_STARTS // 2)]
+    found = []
+    for values in chosen:
+        p = np.zeros(len(problem.names))
+        p[[problem.names.index(each) for each in others]] = values
+        solved = _solved(problem, p, [problem.names.index(each) for each in plain], y)
+        if solved is not None:
+            found.append(solved)
+    return found
+
+
+def _proposed(problem: Problem, unit: str) -> Floats:
+    """What the readings propose for a parameter of some unit: places along what the quantity is held against, where it is
+    largest and smallest, shares of its reach, periods of its strongest oscillations; or the inverse of these."""
+    found: list[Floats] = []
+    known = [leaf for leaf in problem.leaves.values() if isinstance(leaf, Series)]
+    for each in [*known, *([] if known and not _asks_time(problem) else [problem.time])]:
+        x, y = each.values, problem.y.values
+        reach = float(np.ptp(x))
+        if not reach > 0 or not np.isfinite(reach):
+            continue
+        periods = _periods(x, y)
+        if same_kind(each.unit, unit):
+            places = [np.quantile(x, np.linspace(0, 1, 13)), x[[int(np.argmax(y)), int(np.argmin(y))]]]
+            own = np.concatenate([*places, reach * WIDTHS, *([periods] if len(periods) else [])])
+            found.append(own * conversion(each.unit, unit)[0])
+        if same_kind(power(each.unit, -1.0), unit) if each.unit else not unit:
+            own = np.concatenate([1 / (reach * WIDTHS), 1 / periods, 2 * np.pi / periods])
+            found.append(own * (conversion(power(each.unit, -1.0), unit)[0] if each.unit else 1.0))
+    return np.unique(np.concatenate(found)) if found else np.empty(0)
+
+
+def _asks_time(problem: Problem) -> bool:
+    def within(node: Node) -> bool:
+        return (node.form == "name" and node.word == TIME) or any(within(each) for each in node.operands)
+
+    return within(problem.what.formula)
+
+
+def _periods(x: Floats, y: Floats) -> Floats:
+    """Of the strongest oscillations along x, and a little beside them."""
+    if len(x) < 8:
+        return np.empty(0)
+    order = np.argsort(x)
+    even = np.interp(np.linspace(x[order[0]], x[order[-1]], len(x)), x[order], y[order])
+    spectrum = np.abs(np.fft.rfft((even - even.mean()) * np.hanning(len(x)), 4 * len(x)))
+    inner = np.flatnonzero((spectrum[1:-1] > spectrum[:-2]) & (spectrum[1:-1] >= spectrum[2:])) + 1
+    if not len(inner):
+        inner = np.array([max(1, int(np.argmax(spectrum)))])
+    strongest = inner[np.argsort(spectrum[inner])[::-1][:OSCILLATIONS]]
+    near = np.array([0.5, 0.9, 0.95, 1.0, 1.05, 1.1, 2.0])
+    return np.asarray(np.outer(4 * float(np.ptp(x)) / strongest, near).ravel())
+
+
+def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[float, Floats] | None:
+    """The best parameters that only scale or shift, where the others are given; what is left of the squares."""
+    base = problem.of(p.tolist())
+    columns = []
+    for at in plain:
+        one = p.copy()
+        one[at] = 1.0
+        columns.append(problem.of(one.tolist()) - base)
+    if not np.isfinite(base).all() or not all(np.isfinite(each).all() for each in columns):
+        return None
+    if columns:
+        design = np.array(columns).T
+        p[plain], *_ = np.linalg.lstsq(design, y - base, rcond=1e-12)
+        base = base + design @ p[plain]
+    left = float(((y - base) ** 2).sum())
+    return (left, p) if np.isfinite(left) else None
