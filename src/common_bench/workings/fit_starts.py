@@ -59,7 +59,7 @@ def started(problem: Problem, weights: Floats) -> Floats:
         dumb = not (np.abs(problem.gradient(found, sizes_of(problem, found)) * weights).max(axis=1) > 0).all()
         kept.append((dumb, left, found))  # one that every parameter still moves goes before all others
     if not kept:
-        raise FindingTrouble("fit-says-nothing", name=problem.what.name)
+        raise FindingTrouble("fit-says-nothing", name=problem.what.name, which=" and ".join(problem.names))
     best = min(kept, key=lambda each: each[:2])
     equal = [each for each in kept if each[0] == best[0] and each[1] <= best[1] * (1 + EQUAL)]
     chosen = min(equal, key=lambda each: problem.hidden(each[2].tolist())) if len(equal) > 1 else best

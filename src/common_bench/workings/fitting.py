@@ -26,6 +26,8 @@ from common_bench.workings.streams import Value
 TURNED = 1e-6  # of the squares, by which a start with a sign the other way must be better, as in a sine turned round
 TURNS = 3  # rounds in which the formula's steepness and the weights are brought together
 EXPLAINED = 0.05  # of the squares about the mean, below which a given start has led somewhere
+UNMOVED = 1e-9  # of what is fitted: a parameter that moves the curve less by all of its size says nothing
+MOST_ALIKE = 1e13  # condition of the normal equations beyond which parameters cannot be told apart in double precision
 UNUSUAL = 2.0  # residuals that resemble their neighbours: half as many independent ones
 
 
@@ -110,11 +112,15 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
     jacobian = problem.gradient(p, size)
     weighed = jacobian * weights
     scaling = np.sqrt((weighed**2).sum(axis=1))
-    if not np.isfinite(jacobian).all() or not (scaling > 0).all():
-        raise FindingTrouble("fit-says-nothing", name=what.name)
+    moves_all = np.abs(weighed).max(axis=1) * size >= UNMOVED * float(np.abs(y.values * weights).max())
+    if not np.isfinite(jacobian).all() or not (scaling > 0).all() or not moves_all.all():
+        which = [name for name, moves in zip(names, moves_all.tolist(), strict=True) if not moves] or names
+        raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(which))
     normal = (weighed / scaling[:, None]) @ (weighed / scaling[:, None]).T
-    if np.linalg.cond(normal) > 1e13:
-        raise FindingTrouble("fit-says-nothing", name=what.name)
+    if np.linalg.cond(normal) > MOST_ALIKE:
+        weak = np.abs(np.linalg.eigh(normal)[1][:, 0])
+        which = [name for name, share in zip(names, weak.tolist(), strict=True) if share > 0.3 * weak.max()]
+        raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(which), case="alike")
     back = np.linalg.inv(normal) / np.outer(scaling, scaling)
     gain = back @ (weighed * weights)  # (p, n): what each reading moves the parameters by
     chi_square, dof = float(((residuals * weights) ** 2).sum()), n - count
