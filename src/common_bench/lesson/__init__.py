@@ -171,6 +171,7 @@ OFFERS = {
         "end_offers",
         "rule_text",
         "RuleText",
+        "used_offers",
         "with_rule",
     ),
     "scouting": (
@@ -212,7 +213,7 @@ OFFERS = {
         "tile_warning",
         "wait_words",
     ),
-    "working_up": (
+    "worked_runs": (
         "no_reason",
         "Reworked",
     ),

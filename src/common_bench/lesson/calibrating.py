@@ -22,7 +22,7 @@ from common_bench.lesson.roster import Roster
 from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import calibration_row, point_row
-from common_bench.lesson.working_up import no_reason
+from common_bench.lesson.worked_runs import no_reason
 from common_bench.model.calibration import Calibration, PlannedPoint, ReferencePoint
 from common_bench.model.plan import SensorPlan
 from common_bench.model.trouble import CalibrationTrouble, Trouble

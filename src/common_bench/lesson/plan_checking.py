@@ -21,6 +21,7 @@ from common_bench.workings.formula import Formula
 from common_bench.workings.kinds import kind_of
 from common_bench.workings.reading import WORDS, read_working
 from common_bench.workings.shapes import NO_UNIT, Kind
+from common_bench.workup.span_rule import check_span
 
 LONGEST_RUN = 14 * 86_400.0  # s
 MOST_RUNS = 99
@@ -98,6 +99,8 @@ def _of_plan(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
                 yield PlanFault("rule", 0, "begins" if line.name == f"{OWN}begins" else "ends", line.trouble)
     except PlanTrouble as trouble:
         yield PlanFault("rule", 0, "begins", trouble)
+    events = [name for name, kind in workings.kinds.items() if kind.shape in ("events", "at events")]
+    yield from _attempt("rule", 0, "used", lambda: check_span(plan.rule.used, events))
     if not 1 <= plan.runs_per_group <= MOST_RUNS:
         yield _fault("rule", 0, "runs_per_group", "runs-out-of-range", most=MOST_RUNS)
     for stage, words in plan.tiles.items():

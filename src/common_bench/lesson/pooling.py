@@ -8,7 +8,7 @@ from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.working_up import no_reason
+from common_bench.lesson.worked_runs import no_reason
 from common_bench.model.class_line import ClassResult
 from common_bench.model.trouble import PoolTrouble
 

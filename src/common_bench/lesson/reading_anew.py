@@ -11,7 +11,8 @@ import msgspec
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.working_up import Reworked, WorkingUp, finding_rows, reworked_run
+from common_bench.lesson.worked_runs import Reworked, finding_rows, reworked_run
+from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import CalibrationTrouble
 
@@ -40,10 +41,11 @@ class ReadingAnew:
             for run in (store.run(each) for each in runs)
             if run.setting is not None
         ]  # fmt: skip
-        channels, wanted, book = store.channels, store.plan.findings, store.book
+        channels, wanted, book, used = store.channels, store.plan.findings, store.book, store.plan.rule.used
         return self._working_up.work(
             lambda: [
-                reworked_run(book, run, setting, before, channels, wanted, wanted) for run, setting, before in asked
+                reworked_run(book, run, setting, before, channels, wanted, wanted, used)
+                for run, setting, before in asked
             ]
         )
 

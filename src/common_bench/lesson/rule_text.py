@@ -12,17 +12,20 @@ from common_bench.model.measured import number
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.trouble import PlanTrouble
 from common_bench.record.rules import rule_of
+from common_bench.workup.span_rule import WHOLE, check_span
 
 BY_POINTS = "point by point over"
 
 
 class RuleText(NamedTuple):
-    """begins: `at once`, `when force rises through 400 N`; before: s; ends: `after 20 s`; runs: of each group."""
+    """begins: `at once`, `when force rises through 400 N`; before: s; ends: `after 20 s`; runs: of each group; used:
+    `from let_go to 10 s after`."""
 
     begins: str
     before: str
     ends: str
     runs: str
+    used: str = "all"
 
 
 def rule_text(plan: Plan) -> RuleText:
@@ -30,7 +33,7 @@ def rule_text(plan: Plan) -> RuleText:
     rule = plan.rule
     begins = f"{BY_POINTS} {rule.points}" if rule.points else rule.begins or "at once"
     ends = "with the last point" if rule.points else rule.ends_with
-    return RuleText(begins, f"{rule.before:g}", ends, f"{plan.runs_per_group}")
+    return RuleText(begins, f"{rule.before:g}", ends, f"{plan.runs_per_group}", rule.used or "all")
 
 
 def with_rule(plan: Plan, typed: RuleText) -> Plan:
@@ -53,7 +56,9 @@ def with_rule(plan: Plan, typed: RuleText) -> Plan:
     if seconds < 0 or not 1 <= runs <= MOST_RUNS:
         raise PlanTrouble("rule-numbers", most=MOST_RUNS)
     rule = RulePlan(points=_condition(plan, points[1])) if points else RulePlan(seconds, begins, before, ends)
-    changed = msgspec.structs.replace(plan, rule=rule, runs_per_group=runs)
+    used = "" if typed.used.strip().lower() in WHOLE else " ".join(typed.used.split())
+    check_span(used, [name for name, kind in checked(plan).kinds.items() if kind.shape in ("events", "at events")])
+    changed = msgspec.structs.replace(plan, rule=msgspec.structs.replace(rule, used=used), runs_per_group=runs)
     rule_of(changed, checked(changed).kinds)
     return changed
 
@@ -81,6 +86,17 @@ def begin_offers(plan: Plan) -> list[str]:
         "when the kit begins to send",
         "when the kit sends GO",
         "at 14:05",
+    ]
+
+
+def used_offers(plan: Plan) -> list[str]:
+    """Ways to find the part that is used."""
+    events = [name for name, kind in checked(plan).kinds.items() if kind.shape == "events"]
+    return [
+        "all",
+        *(f"from {name} to 10 s after" for name in events),
+        *(f"from the first {name} to the last {name}" for name in events),
+        "from 2 s to the end",
     ]
 
 

@@ -14,7 +14,8 @@ import msgspec
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.working_up import Reworked, WorkingUp, finding_rows, reworked_run
+from common_bench.lesson.worked_runs import Reworked, finding_rows, reworked_run
+from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.run import Run, RunSetting
 
 QUIET = 0.3  # s without another change of the plan, after which its runs follow
@@ -101,14 +102,14 @@ class RunsInStep:
         if not asked:
             return
         self._stop = stop = threading.Event()
-        channels, wanted, book = store.channels, store.plan.findings, store.book
+        channels, wanted, book, used = store.channels, store.plan.findings, store.book, store.plan.rule.used
 
         def work() -> list[Reworked]:
             made = []
             for run, setting, before in asked:
                 if stop.is_set():
                     break
-                made.append(reworked_run(book, run, setting, before, channels, wanted, wanted))
+                made.append(reworked_run(book, run, setting, before, channels, wanted, wanted, used))
             return made
 
         self._under_way = self._working_up.work(work)

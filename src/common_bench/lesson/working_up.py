@@ -7,24 +7,33 @@ import json
 import logging
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from typing import TypeVar
 
 import msgspec
 
-from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.planning import read_condition
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.store_rows import condition_row, finding_row, run_of, taken_point_of
-from common_bench.model.run import Finding, Run, RunSetting, TakenPoint
-from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, PoolTrouble, Trouble
-from common_bench.record.replay import Replayed, as_recorded, replay
+from common_bench.lesson.store_rows import condition_row, finding_row, run_of
+from common_bench.lesson.worked_runs import (
+    Asked,
+    Outcome,
+    Reworked,
+    finding_rows,
+    findings_in,
+    gone_row,
+    no_reason,
+    reworked_run,
+    span_of,
+    taken_of,
+    worked_up_of,
+)
+from common_bench.model.run import Finding, LeftOut, Run, RunSetting
+from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, Trouble
+from common_bench.record.replay import Replayed, replay
 from common_bench.record.runs import Recorded
-from common_bench.workup.findings import findings_of
-from common_bench.workup.points import OverPoints, counted, findings_over_points, means_of, over_points
 
 NEVER = -1  # no end of a run
 MOST_HELD = 8  # runs that are held as a whole
@@ -32,42 +41,6 @@ WORKERS = 2
 
 Given = TypeVar("Given")
 log = logging.getLogger(__name__)
-
-
-@dataclass(frozen=True)
-class Asked:
-    """What a worker is asked to work up: a run with the plan's findings, as it was seen live or from its bytes.
-
-    taken: where its points lie, of a run that is taken point by point; to_keep: its findings are to be kept, the run alone is wanted otherwise.
-    """
-
-    run: Run
-    recorded: Recorded | None
-    channels: dict[str, str]
-    wanted: tuple[str, ...]
-    to_keep: bool
-    taken: TakenPoints | None = None
-
-
-@dataclass(frozen=True)
-class Outcome:
-    """What came of it: the run as a whole, its findings, or why there are none."""
-
-    asked: Asked
-    replayed: Replayed | None = None
-    findings: tuple[Finding, ...] = ()
-    trouble: Trouble | None = None
-
-
-@dataclass(frozen=True)
-class Reworked:
-    """A run as another calibration would make it: its findings before and after, by name."""
-
-    run: Run
-    setting: RunSetting
-    before: dict[str, Finding]
-    after: list[Finding]
-    why_not: Trouble | None = None
 
 
 class WorkingUp:
@@ -137,8 +110,10 @@ class WorkingUp:
         if to_keep:
             self._tried[run.id] = run.end
         taken = taken_of(self._store.book, run.id)
-        asked = Asked(run, recorded, self._store.channels, self._store.plan.findings, to_keep, taken)
-        self._under_way[run.id] = self._workers.submit(_worked_up, self._store.book, asked)
+        asked = Asked(
+            run, recorded, self._store.channels, self._store.plan.findings, to_keep, taken, self._store.plan.rule.used
+        )
+        self._under_way[run.id] = self._workers.submit(worked_up_of, self._store.book, asked)
 
     @property
     def is_busy(self) -> bool:
@@ -212,7 +187,14 @@ class WorkingUp:
 
     def worked_up(self, run: int, span: tuple[float, float] | None) -> list[Finding]:
         """The plan's findings over a span of a run (None: all of it). Raises Trouble in words."""
-        return _findings(self.replayed(run), span, self._store.plan.findings, taken_of(self._store.book, run))
+        replayed, taken = self.replayed(run), taken_of(self._store.book, run)
+        if span is None and taken is None:
+            span = self.span_by_plan(run)
+        return findings_in(replayed, span, self._store.plan.findings, taken)
+
+    def span_by_plan(self, run: int) -> tuple[float, float]:
+        """The span that the plan finds in a run; all of it where the plan does not say. Raises FindingTrouble."""
+        return span_of(self._store.book, self.replayed(run), self._store.plan.rule.used)
 
     # what a person does
 
@@ -224,6 +206,40 @@ class WorkingUp:
         if self._store.run(run).trouble is not None:
             rows.append(book.changed("run", run, trouble=""))
         return self._changes.do("Choose the span", rows)
+
+    def leave_out(self, run: int, stretch: tuple[float, float], reason: str) -> Change:
+        """Sets a stretch of a run aside, as if nothing had been heard in it, and works the run up again. Raises Trouble for a
+        stretch without length and where no reason is given."""
+        low, high = min(stretch), max(stretch)
+        kept = self._with_setting(run).left_out
+        left_out = sorted((*kept, LeftOut(low, high, no_reason(reason))), key=lambda each: each.t_from)
+        return self._worked_again(run, tuple(left_out), "Set a stretch aside")
+
+    def take_in(self, run: int, at: int) -> Change:
+        """A stretch counts again; at: its place among those that are set aside."""
+        kept = self._with_setting(run).left_out
+        return self._worked_again(run, (*kept[:at], *kept[at + 1 :]), "Take a stretch back")
+
+    def _with_setting(self, run: int) -> RunSetting:
+        found = self._closed(run)
+        if found.setting is None:
+            raise FindingTrouble("run-without-readings", number=found.number)
+        return found.setting
+
+    def _worked_again(self, run: int, left_out: tuple[LeftOut, ...], label: str) -> Change:
+        """With other stretches set aside; where it gives no finding any more, the run says why."""
+        store, book = self._store, self._store.book
+        setting = msgspec.structs.replace(self._with_setting(run), left_out=left_out)
+        before = {finding.name: finding for finding in store.findings(run)}
+        used = store.plan.rule.used
+        found = reworked_run(book, store.run(run), setting, before, store.channels, store.plan.findings, used=used)
+        told = json.dumps(found.why_not.data) if found.why_not is not None else ""
+        rows = [book.changed("run", run, setting=msgspec.json.encode(setting).decode(), trouble=told)]
+        if found.why_not is None:
+            rows += finding_rows(book, run, before, found.after)
+        else:  # what it gave with the stretch is no longer true
+            rows += [gone_row(book, "finding", each.id) for each in before.values()]
+        return self._changes.do(label, rows)
 
     def set_aside_run(self, run: int, reason: str) -> Change:
         row = self._store.book.changed("run", run, aside=no_reason(reason))
@@ -302,89 +318,3 @@ class WorkingUp:
             raise CalibrationTrouble("no-run-would-change")
         count = sum(1 for row in rows if row.table == "run")
         return self._changes.do(f"{label} {count} run{'s' if count != 1 else ''}", rows)
-
-
-def no_reason(reason: str) -> str:
-    """The reason without spaces around it. Raises PoolTrouble where there is none."""
-    if not reason.strip():
-        raise PoolTrouble("reason-missing")
-    return reason.strip()
-
-
-def finding_rows(book: Book, run: int, old: dict[str, Finding], new: Sequence[Finding]) -> list[RowChange]:
-    rows = []
-    for finding in new:
-        values = finding_row(finding)
-        if finding.name in old:
-            rows.append(book.changed("finding", old[finding.name].id, made_at=now(), **values))
-        else:
-            rows.append(book.added("finding", run=run, made_at=now(), **values))
-    return rows
-
-
-@dataclass(frozen=True)
-class TakenPoints:
-    """Points of a run and the condition that was set."""
-
-    points: tuple[TakenPoint, ...]
-    visited: str
-
-
-def taken_of(book: Book, run: int) -> TakenPoints | None:
-    """Where the points of a run lie that was taken point by point; None of any other. Safe from any thread."""
-    points = counted([taken_point_of(row) for row in book.rows_apart("taken_point", run=run)])
-    return TakenPoints(tuple(points), points[0].name) if points else None
-
-
-def at_points(replayed: Replayed, taken: TakenPoints) -> OverPoints:
-    """What the lines of a run give at its points."""
-    measured = {}
-    for line in replayed.workings.lines:
-        node = line.read.expression if line.read is not None else None
-        if node is not None and node.form == "calibrated" and node.word != taken.visited:
-            measured[node.word] = line.name
-    means = means_of(replayed.results, measured, taken.points)
-    return over_points(replayed.workings, means, taken.points, taken.visited)
-
-
-def _findings(
-    replayed: Replayed, span: tuple[float, float] | None, wanted: Sequence[str], taken: TakenPoints | None = None
-) -> list[Finding]:
-    workings, whole = replayed.workings, span or (0.0, replayed.seconds)
-    names = [name for name in wanted if name in workings.kinds] or list(wanted)
-    if taken is not None:
-        return findings_over_points(workings, at_points(replayed, taken), whole, names)
-    return findings_of(workings, replayed.results, whole, names)
-
-
-def _worked_up(book: Book, asked: Asked) -> Outcome:
-    """In a worker's thread: never raises."""
-    replayed = None
-    try:
-        if asked.recorded is not None:
-            replayed = as_recorded(asked.run, asked.recorded, asked.channels)
-        else:
-            replayed = replay(book, asked.run, asked.channels)
-        found = _findings(replayed, None, asked.wanted, asked.taken) if asked.to_keep else []
-    except Trouble as trouble:
-        return Outcome(asked, replayed, (), trouble)
-    except Exception as fault:
-        log.exception("working up run %s", asked.run.id)
-        told = FindingTrouble("work-up-failed", fault=f"{type(fault).__name__}: {fault}")
-        return Outcome(asked, replayed, (), told)
-    return Outcome(asked, replayed, tuple(found))
-
-
-def reworked_run(
-    book: Book, run: Run, setting: RunSetting, before: dict[str, Finding], channels: dict[str, str],
-    wanted: Sequence[str], names: Sequence[str] = (),
-) -> Reworked:  # fmt: skip
-    """names: of the findings; those that it had where none are named."""
-    try:
-        replayed = replay(book, msgspec.structs.replace(run, setting=setting), channels)
-        span = next((f.span for f in before.values()), (0.0, replayed.seconds))
-        names = list(names) or list(before) or [name for name in wanted if name in replayed.workings.kinds]
-        after = _findings(replayed, span, names, taken_of(book, run.id))
-    except Trouble as trouble:
-        return Reworked(run, setting, before, [], trouble)
-    return Reworked(run, setting, before, after)

@@ -86,6 +86,7 @@ OFFERS = {
         "Ending",
         "Finding",
         "KeptTrouble",
+        "LeftOut",
         "Moment",
         "PoolRow",
         "Prediction",

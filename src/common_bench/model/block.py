@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -56,6 +56,23 @@ class Block:
             self.t[cut], self.clock[cut], self.arrival[cut], self.offset[cut], self.gap_before[cut],
             {name: values[cut] for name, values in self.channels.items()},
             self.clock_u[cut], self.clock_step, self.kits[cut] if self.kits else None,
+        )  # fmt: skip
+
+    def parted(self, out: Bools, after_gap: bool) -> tuple[Block, Block]:
+        """The readings that stay, with a gap where others were between them (after_gap: or before the first), and those that go.
+        out: (n,) True for these."""
+        stays = np.flatnonzero(~out)
+        missing = np.diff(stays, prepend=-1) > 1
+        if len(stays):
+            missing[0] |= after_gap
+        kept, gone = self._rows(stays), self._rows(np.flatnonzero(out))
+        return replace(kept, gap_before=kept.gap_before | missing), gone
+
+    def _rows(self, rows: Ints) -> Block:
+        return Block(
+            self.t[rows], self.clock[rows], self.arrival[rows], self.offset[rows], self.gap_before[rows],
+            {name: values[rows] for name, values in self.channels.items()},
+            self.clock_u[rows], self.clock_step, tuple(self.kits[row] for row in rows.tolist()) if self.kits else None,
         )  # fmt: skip
 
 

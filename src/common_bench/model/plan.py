@@ -126,7 +126,8 @@ class RulePlan(msgspec.Struct, frozen=True):
     steady`, `when the kit sends GO`, `when the kit begins to send`, `at 14:05`; before: s that are kept from before that;
     ends: `after 3 jump`, `after 500 readings`, `when force falls through 5 N`, `when temp is steady`, `by hand`, several with
     `or` between them; after `seconds` where empty, by hand where these are 0. points: the condition whose values are set
-    one after the other, each taken once all stands still; a run then lasts until all are taken.
+    one after the other, each taken once all stands still; a run then lasts until all are taken; used: how the part of a run
+    is found that is used, as `from let_go to 10 s after`, all of it where empty.
     """
 
     seconds: float = 0.0
@@ -134,6 +135,7 @@ class RulePlan(msgspec.Struct, frozen=True):
     before: float = 0.0
     ends: str = ""
     points: str = ""
+    used: str = ""
 
     @property
     def ends_with(self) -> str:

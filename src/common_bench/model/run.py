@@ -12,10 +12,19 @@ from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import Trouble, words_of
 
 
+class LeftOut(msgspec.Struct, frozen=True):
+    """A stretch of a run that is set aside, from and to in s since the run began, with the reason."""
+
+    t_from: float
+    t_to: float
+    reason: str
+
+
 class RunSetting(msgspec.Struct, frozen=True):
     """All that is needed to compute a run again from its bytes, as it was when the run began; applied_at: when
     its calibrations were put in the place of those it was made with, '' where they never were; raw: channel -> unit of its
-    raw numbers, by which workings may name it; zero: s from the first reading, kept from before, to where the run's time begins."""
+    raw numbers, by which workings may name it; zero: s from the first reading, kept from before, to where the run's time begins;
+    left_out: stretches that are set aside, as if nothing had been heard in them."""
 
     format: StreamFormat | None
     clock: ClockState
@@ -24,6 +33,7 @@ class RunSetting(msgspec.Struct, frozen=True):
     applied_at: str = ""
     raw: dict[str, str] = {}
     zero: float = 0.0
+    left_out: tuple[LeftOut, ...] = ()
 
 
 class KeptTrouble(msgspec.Struct, frozen=True):

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from common_bench.calibrate.applied import Applied
 from common_bench.model.block import Block, Events, Series, Stamped
 from common_bench.model.calibration import Calibration
-from common_bench.model.run import RunSetting
+from common_bench.model.run import LeftOut, RunSetting
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.heard import Heard
 from common_bench.reading.reader import Reader
@@ -59,13 +61,19 @@ class Chain:
         offset: int = 0,
         paced: bool = True,
         zero: float = 0.0,
+        left_out: tuple[LeftOut, ...] = (),
     ) -> None:
-        """zero: s from the first reading to where the time of the workings is counted from."""
+        """zero: s from the first reading to where the time of the workings is counted from; left_out: stretches of that time
+        that are set aside."""
         self.reader = Reader(format, clock, held=held, offset=offset, paced=paced)
         self._workings = workings
         self._calibrations = tuple(calibrations)
         self._applied = {each.channel: Applied(each) for each in self._calibrations}
         self._evaluator = Evaluator(workings, zero)
+        self._zero, self._left_out = zero, left_out
+        self._began: float | None = None  # s on the engine's clock, once it is known
+        self._after_gap = False  # readings before the next one were set aside
+        self.gone: list[Worked] = []  # what was set aside, with its calibrated quantities and nothing else
 
     @property
     def calibrations(self) -> tuple[Calibration, ...]:
@@ -128,7 +136,9 @@ class Chain:
             self._evaluator = Evaluator(self._workings)
         worked: list[Worked] = []
         ended: int | None = None
-        for block in heard.blocks:
+        for block in map(self._without_left_out, heard.blocks) if self._left_out else heard.blocks:
+            if not len(block):
+                continue
             row = ends_in(block) if ends_in is not None and ended is None else None
             if row is None:
                 worked.append(self._one(block))
@@ -139,13 +149,32 @@ class Chain:
             worked.append(self._one(block.part(row, len(block))))
         return Flow(heard, worked, ended)
 
-    def _one(self, block: Block) -> Worked:
-        calibrated = {
+    def _without_left_out(self, block: Block) -> Block:
+        """A block without what is set aside, which is kept apart."""
+        if not len(block):
+            return block
+        if self._began is None:
+            self._began = float(block.t[0]) + self._zero
+        t, out = block.t - self._began, np.zeros(len(block), bool)
+        for each in self._left_out:
+            out |= (t >= each.t_from) & (t <= each.t_to)
+        if not out.any() and not self._after_gap:
+            return block
+        stays, goes = block.parted(out, self._after_gap)
+        if len(goes):
+            self.gone.append(Worked(goes, self._calibrated(goes), {}))
+        self._after_gap = bool(out[-1])
+        return stays
+
+    def _calibrated(self, block: Block) -> dict[str, Series]:
+        return {
             channel: ready.series(block.t, block.channels[column])
             for channel, ready in self._applied.items()
             if (column := ready.calibration.heard_as or channel) in block.channels
         }
-        return self._evaluated(block, calibrated)
+
+    def _one(self, block: Block) -> Worked:
+        return self._evaluated(block, self._calibrated(block))
 
     def _evaluated(self, block: Block, calibrated: dict[str, Series]) -> Worked:
         found = self._evaluator.push(block, calibrated)
@@ -157,5 +186,6 @@ def chain_of(setting: RunSetting, offset: int, channels: dict[str, str]) -> Chai
     """The chain as it was when a run began at byte `offset`. channels: channel -> unit of its quantity."""
     workings = check(setting.workings, channels, setting.raw)
     return Chain(
-        workings, setting.calibrations, setting.format, setting.clock, held=True, offset=offset, zero=setting.zero
-    )
+        workings, setting.calibrations, setting.format, setting.clock, held=True, offset=offset, zero=setting.zero,
+        left_out=setting.left_out,
+    )  # fmt: skip

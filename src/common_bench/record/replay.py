@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -24,7 +24,8 @@ class Replayed:
     """A whole run with time counted in s from its first reading.
 
     t, clock: (n,); raw: channel -> (n,); offset: (n,) byte of each reading's line; results by
-    working; gaps: (from, to) in s; other_lines: lines that are no readings.
+    working; gaps: (from, to) in s; other_lines: lines that are no readings;
+    gone: channel -> times and calibrated values of what was set aside.
     """
 
     run: Run
@@ -37,6 +38,7 @@ class Replayed:
     gaps: list[tuple[float, float]]
     other_lines: list[OtherLine]
     began: float
+    gone: dict[str, tuple[Floats, Floats]] = field(default_factory=dict)
 
     @property
     def seconds(self) -> float:
@@ -68,7 +70,14 @@ def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READ
             readings += flow.heard.readings
             if readings > most:
                 raise FindingTrouble("run-too-large", number=run.number, most=most)
-    return assembled(run, chain.reader.format, channels, worked, others)
+    first = min((float(each.block.t[0]) for each in [*chain.gone[:1], *worked[:1]]), default=None)
+    found = assembled(run, chain.reader.format, channels, worked, others, first)
+    gone: dict[str, tuple[Floats, Floats]] = {}
+    for channel in dict.fromkeys(name for each in chain.gone for name in each.calibrated):
+        own = [each.calibrated[channel] for each in chain.gone if channel in each.calibrated]
+        t, values = (np.concatenate([getattr(each, what) for each in own]) for what in ("t", "values"))
+        gone[channel] = t - found.began, values
+    return replace(found, gone=gone) if gone else found
 
 
 def as_recorded(run: Run, recorded: Recorded, channels: dict[str, str]) -> Replayed:
@@ -77,14 +86,15 @@ def as_recorded(run: Run, recorded: Recorded, channels: dict[str, str]) -> Repla
 
 
 def assembled(
-    run: Run, format: StreamFormat | None, channels: dict[str, str], worked: Sequence[Worked], others: list[OtherLine]
-) -> Replayed:
-    """Consecutive pieces of a run as one."""
+    run: Run, format: StreamFormat | None, channels: dict[str, str], worked: Sequence[Worked], others: list[OtherLine],
+    first: float | None = None,
+) -> Replayed:  # fmt: skip
+    """Consecutive pieces of a run as one. first: s on the engine's clock of its first reading, where that was set aside."""
     blocks = [each.block for each in worked]
     if not blocks or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)
     t = np.concatenate([block.t for block in blocks])
-    began = float(t[0]) + run.setting.zero
+    began = (float(t[0]) if first is None else first) + run.setting.zero
     t = t - began
     breaks = np.flatnonzero(np.concatenate([block.gap_before for block in blocks]))
     names = dict.fromkeys(name for block in blocks for name in block.channels)

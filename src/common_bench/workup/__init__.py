@@ -16,6 +16,11 @@ OFFERS = {
         "OverPoints",
         "seen_mean",
     ),
+    "span_rule": (
+        "check_span",
+        "span_by_rule",
+        "WHOLE",
+    ),
 }
 
 __all__ = names_of(OFFERS)

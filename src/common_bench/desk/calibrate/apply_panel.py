@@ -7,7 +7,7 @@ from collections.abc import Callable
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, say
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.lesson.working_up import Reworked
+from common_bench.lesson.worked_runs import Reworked
 from common_bench.model.measured import NO_VALUE
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from common_bench.calibrate.curves import curve_name
 from common_bench.desk.calibrate.aim import Aim
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.working_up import no_reason
+from common_bench.lesson.worked_runs import no_reason
 from common_bench.model.measured import written
 from common_bench.model.plan import SensorPlan
 from common_bench.model.trouble import CalibrationTrouble, Trouble

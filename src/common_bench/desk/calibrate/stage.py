@@ -24,7 +24,7 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.lesson.calibration_words import Shown, curve_shown
-from common_bench.lesson.working_up import Reworked
+from common_bench.lesson.worked_runs import Reworked
 from common_bench.model.calibration import PlannedPoint
 from common_bench.model.plan import SensorPlan
 

@@ -10,7 +10,7 @@ from common_bench.desk.look.pieces import Card, Field, hbox, offer, say, set_pro
 from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.cards import Change, keys_back
 from common_bench.lesson.plan_checking import PlanFault
-from common_bench.lesson.rule_text import RuleText, begin_offers, end_offers, rule_text, with_rule
+from common_bench.lesson.rule_text import RuleText, begin_offers, end_offers, rule_text, used_offers, with_rule
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble
 
@@ -22,9 +22,15 @@ class RuleCard(Card):
         """tell: says why something was not kept."""
         super().__init__("A run")
         self._plan, self._change, self._tell = plan, change, tell
-        self.begins, self.before, self.ends, self.runs = Field(), Field(), Field(), Field()
+        self.begins, self.before, self.ends, self.runs, self.used = Field(), Field(), Field(), Field(), Field()
         self._offered: Plan | None = None  # for which beginnings and ends are offered
-        self._fields = {"begins": self.begins, "before": self.before, "ends": self.ends, "runs": self.runs}
+        self._fields = {
+            "begins": self.begins,
+            "before": self.before,
+            "ends": self.ends,
+            "runs": self.runs,
+            "used": self.used,
+        }
         for field in self._fields.values():
             field.editingFinished.connect(self._finished)
             field.returnPressed.connect(partial(keys_back, field))
@@ -39,7 +45,8 @@ class RuleCard(Card):
         self._kept = label("s from before;")
         self.body.addLayout(hbox(label("with"), self.before, self._kept, None, spacing=5))
         self.body.addLayout(hbox(label("ends"), self.ends, spacing=5))
-        self.body.addLayout(hbox(self.runs, label("runs of each group"), None, spacing=5))
+        set_tip(self.used, "the part of a run that is used, as: all; from let_go to 10 s after; from 2 s to the end")
+        self.body.addLayout(hbox(label("used:"), self.used, self.runs, label("runs of each group"), spacing=5))
         self.trouble = label("", "red", wrap=True)
         self.add(self.trouble)
 
@@ -53,15 +60,16 @@ class RuleCard(Card):
             self._offered = plan
             offer(self.begins, begin_offers(plan))
             offer(self.ends, end_offers(plan))
+            offer(self.used, used_offers(plan))
         wrong = [each for each in faults if each.part == "rule"]
         say(self.trouble, wrong[0].sentence if wrong else "")
         self.trouble.setVisible(bool(wrong))
-        for name in ("begins", "ends"):
+        for name in ("begins", "ends", "used"):
             set_property(self._fields[name], "wrong", any(each.field == name for each in wrong))
 
     def _finished(self) -> None:
         plan = self._plan()
-        typed = RuleText(*(self._fields[name].text() for name in ("begins", "before", "ends", "runs")))
+        typed = RuleText(*(self._fields[name].text() for name in ("begins", "before", "ends", "runs", "used")))
         if typed == rule_text(plan):
             return
         try:
