@@ -9,14 +9,23 @@ import numpy as np
 import pytest
 
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.model.block import Events
-from common_bench.model.run import Moment
-from common_bench.model.trouble import FindingTrouble, PlanTrouble, PoolTrouble
+from common_bench.lesson.origins import line_at, origin, reading_at, reading_words
+from common_bench.model.block import Events, Series, Source
+from common_bench.model.measured import Measured
+from common_bench.model.run import Finding, Moment
+from common_bench.model.trouble import FindingTrouble, PlanTrouble, PoolTrouble, Trouble
+from common_bench.workings.evaluate import check
+from common_bench.workup.comparing import difference_words
+from common_bench.workup.curves import against_others, beside, curves_of, try_curve
+from common_bench.workup.outliers import far_readings
 from common_bench.workup.span_rule import check_span, span_by_rule
 from waiting import Class
 
 School = Callable[..., Class]
-EVENTS = {"pass": Events(np.array([1.5, 4.0, 9.0]), np.ones(3, bool), {}), "never": Events(np.empty(0), np.empty(0, bool), {})}
+EVENTS = {
+    "pass": Events(np.array([1.5, 4.0, 9.0]), np.ones(3, bool), {}),
+    "never": Events(np.empty(0), np.empty(0, bool), {}),
+}
 MOMENTS = [Moment(1, 1, 3.25, "Let go"), Moment(2, 1, 7.0, "let go")]
 
 
@@ -48,9 +57,12 @@ def test_a_span_is_found_as_the_plan_says(rule: str, span: tuple[float, float]) 
     ],
 )  # fmt: skip
 def test_a_span_that_cannot_be_found_is_told_in_words(rule: str, code: str) -> None:
-    with pytest.raises((PlanTrouble, FindingTrouble)) as told:
+    def find() -> None:
         check_span(rule, EVENTS)
         span_by_rule(rule, EVENTS, MOMENTS, 20.0)
+
+    with pytest.raises((PlanTrouble, FindingTrouble)) as told:
+        find()
     assert told.value.code == code
     assert told.value.do
 
@@ -115,3 +127,78 @@ def test_the_book_opened_again_gives_the_same_with_what_was_set_aside(swung: Cla
     assert t[0] > 3.0, "time still counts from where the run began"
     assert again.working_up.worked_up(run.id, kept.span)[0].measured == kept.measured
     again.close()
+
+
+LINES = ("voltage = calibrated a0", "fade = voltage fitted by A * exp(-time / T) + c", "T_found = T of fade")
+T = np.arange(0, 12, 0.02)
+
+
+def fading(noise: float = 0.01, seed: int = 1) -> dict[str, Series]:
+    values = 4.5 * np.exp(-T / 2.1) + 0.1 + np.random.default_rng(seed).normal(0, noise, len(T))
+    return {"voltage": Series(T, values, "V", {Source("scatter", False): np.full(len(T), noise)})}
+
+
+def test_a_curve_says_how_well_it_fits_and_what_others_would_do() -> None:
+    workings, results = check(LINES, {"a0": "V"}), fading()
+    curve = curves_of(workings, results, (0.0, 12.0))["fade"]
+    assert dict(curve.parameters)["T"].startswith("2.09")
+    assert curve.words[0].startswith("fits: reduced chi-square")
+    assert curve.words[1] == "no pattern in the residuals"
+    t, low, high = curve.band
+    truth = 4.5 * np.exp(-t / 2.1) + 0.1
+    assert np.mean((low - (high - low) / 2 < truth) & (truth < high + (high - low) / 2)) > 0.9, (
+        "within two uncertainties"
+    )
+    others = beside(workings, results, (0.0, 12.0), curve)
+    assert "fits clearly worse; the next is a" in against_others(curve, others)
+    straight = try_curve(workings, results, (0.0, 12.0), "voltage fitted by a + b * time")
+    assert "not the whole story" in " ".join(straight.words)
+    assert "An exponential" in against_others(straight, others) or "exponential fits better" in against_others(
+        straight, others
+    )
+    short = try_curve(workings, fading(0.3), (0.0, 0.5), "voltage fitted by a + b * time")
+    assert "do not tell the two apart" in against_others(short, beside(workings, fading(0.3), (0.0, 0.5), short))
+    with pytest.raises(FindingTrouble, match="is no curve"):
+        try_curve(workings, results, (0.0, 12.0), "2 * voltage")
+    with pytest.raises(Trouble, match="there is no"):
+        try_curve(workings, results, (0.0, 12.0), "voltge fitted by a + b * time")
+
+
+def test_readings_far_from_their_neighbours_are_proposed_and_no_others() -> None:
+    dice = np.random.default_rng(3)
+    clean = [np.sin(2 * T) + dice.normal(0, 0.02, len(T)), np.exp(-T) + dice.normal(0, 0.01, len(T)), dice.normal(0, 1, len(T)), np.where(T > 5, 3.0, 0.0) + dice.normal(0, 0.1, len(T)), np.full(len(T), 2.0)]  # fmt: skip
+    assert sum(len(far_readings(Series(T, values, "V"))) for values in clean) <= 1
+    for at, off in ((100, 0.5), (300, -0.8), (420, 2.0)):
+        values = clean[0].copy()
+        values[at : at + 2] += off
+        found = far_readings(Series(T, values, "V"))
+        assert any(low <= T[at] and T[at + 1] <= high for low, high in found)
+
+
+def test_a_number_is_walked_back_to_the_line_of_text_that_it_came_from(swung: Class) -> None:
+    lesson = swung.lesson
+    run = lesson.store.kept_runs()[0]
+    replayed, (finding,) = lesson.working_up.replayed(run.id), lesson.store.findings(run.id)
+    steps = origin(lesson.book, replayed, finding, {})
+    said = "\n".join(f"{each.what}: {each.words}" for each in steps)
+    assert steps[0].what.startswith("period = ")
+    for words in ("peaks in tension", "tension = calibrated load", "calibration of load: straight line through", "point 100 g", "raw numbers of load", "first line of text in the span: byte"):  # fmt: skip
+        assert words in said, words
+    row = reading_at(replayed, 5.0)
+    assert abs(replayed.t[row] - 5.0) <= 0.011
+    at, text = line_at(lesson.book, replayed, int(replayed.offset[row]))
+    assert float(text.split(";")[1]) == replayed.raw["load"][row]
+    assert at == pytest.approx(replayed.t[row], abs=0.3)
+    assert f"raw load {replayed.raw['load'][row]:.0f}".replace(",", " ")[:12] in reading_words(lesson.book, replayed, 5.0, "tension").replace("\u202f", "")[:200]  # fmt: skip
+
+
+def test_two_findings_differ_by_what_they_say_with_its_uncertainty() -> None:
+    one, other = (Finding("tau", Measured(value, u, unit), (0.0, 1.0), 3, "", ()) for value, u, unit in ((2.0, 0.03, "s"), (2050.0, 40.0, "ms")))  # fmt: skip
+    words = difference_words(one, other, "Chalk run 2")
+    assert words.startswith("Chalk run 2: −0.05 ± 0.05 s apart")
+    assert "they agree" in words
+    far = Finding("tau", Measured(3.0, 0.01, "s"), (0.0, 1.0), 3, "", ())
+    assert "they differ by 31.6 standard uncertainties" in difference_words(one, far, "Chalk run 2")
+    assert "they differ" not in difference_words(
+        one, Finding("tau", Measured(3.0, 0.1, "V"), (0.0, 1.0), 3, "", ()), "x"
+    )

@@ -22,8 +22,8 @@ OFFERS = {
     ),
     "change_words": ("change_words",),
     "class_views": (
-        "ALIGNED",
         "Aligned",
+        "ALIGNED",
         "class_view",
         "ClassView",
         "Kind",
@@ -45,6 +45,7 @@ OFFERS = {
     ),
     "exporting": (
         "export_all",
+        "keep_run_csv",
         "pool_export",
     ),
     "from_file": (
@@ -93,6 +94,11 @@ OFFERS = {
         "run_rows",
         "stretch",
         "traces_of",
+    ),
+    "origins": (
+        "origin",
+        "reading_words",
+        "Step",
     ),
     "plan_checking": (
         "faults_of",

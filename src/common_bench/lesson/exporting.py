@@ -103,6 +103,20 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
     return files + export_pool(lesson, folder)
 
 
+def keep_run_csv(lesson: OpenLesson, run: int, path: Path) -> Path:
+    """One run as a table with units and uncertainties; a file that is there stays. Gives where it is. Raises Trouble."""
+    path = path if path.suffix else path.with_suffix(".csv")
+    if path.exists():
+        raise BookTrouble("book-name-taken", where=str(path))
+    replayed = lesson.working_up.replayed(run)
+    units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
+    try:
+        _text(path, run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
+    except OSError as fault:
+        raise BookTrouble("export-folder-read-only", where=str(path.parent)) from fault
+    return path
+
+
 def stems_of(aliases: Mapping[int, str]) -> dict[int, str]:
     """Group -> how the names of its files begin: letters and figures that any file system takes, no two alike."""
     found: dict[int, str] = {}

@@ -34,7 +34,8 @@ UNUSUAL = 2.0  # residuals that resemble their neighbours: half as many independ
 class FoundFit(NamedTuple):
     """values: of the free parameters; parts: source -> what it moves them by; chi_square over dof; residuals (n,) at t (n,); sd: their size;
     usual: standard deviations of the parameters as least squares alone gives them, by the residuals' size and as if these
-    were independent."""
+    were independent; curve, u_curve (n,): what the formula gives, and its standard uncertainty; independent: readings that the
+    residuals are as good as."""
 
     values: dict[str, float]
     units: Mapping[str, str]
@@ -47,6 +48,9 @@ class FoundFit(NamedTuple):
     notes: tuple[Note, ...]
     unit: str
     usual: dict[str, float]
+    curve: Floats
+    u_curve: Floats
+    independent: float
 
     @property
     def residual(self) -> Series:
@@ -127,13 +131,14 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
     by_scatter = back * (chi_square / dof)
     sizes = np.sqrt(np.diag(np.maximum(by_scatter, back) if stated else by_scatter))
     notes: tuple[Note, ...] = ()
-    own_dof = float(dof)
+    own_dof, independent = float(dof), float(n)
     if n >= 8 * count:
         for k in range(count):
             moves = gain[k] * residuals
             found = mean_of_readings(moves - moves.mean())
             sizes[k] = max(sizes[k], found.u * n * (n / dof) ** 0.5)
         together = mean_of_readings((residuals - residuals.mean()) * weights)
+        independent = min(independent, together.independent)
         if together.independent < n / UNUSUAL:
             notes = (Note("residuals-alike", together.independent),)
             own_dof = max(1.0, together.independent - count)
@@ -149,6 +154,7 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
     values = dict(zip(names, p.tolist(), strict=True))
     sd = float(np.sqrt((residuals**2).sum() / dof))
     usual = dict(zip(names, np.sqrt(np.diag(by_scatter)).tolist(), strict=True))
+    u_curve = np.sqrt(np.sum([(moves @ jacobian) ** 2 for moves in parts.values()], axis=0))
     return FoundFit(
         values,
         what.free,
@@ -161,4 +167,7 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
         notes,
         what.unit,
         usual,
+        y.values - residuals,
+        u_curve,
+        independent,
     )

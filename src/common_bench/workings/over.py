@@ -22,11 +22,13 @@ from common_bench.workings.streams import Value
 
 
 def over_span(
-    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]
-) -> dict[str, NumberOf]:
-    """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s)."""
+    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float],
+    fits: dict[str, FoundFit] | None = None,
+) -> dict[str, NumberOf]:  # fmt: skip
+    """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s). fits: filled with those over
+    the span, by line."""
     numbers: dict[str, NumberOf] = {}
-    fits: dict[str, FoundFit] = {}
+    fits = {} if fits is None else fits
     results = dict(results)
     found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
 

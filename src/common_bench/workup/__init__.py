@@ -3,10 +3,20 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "comparing": ("difference_words",),
+    "curves": (
+        "against_others",
+        "beside",
+        "Curve",
+        "curves_of",
+        "TRIED",
+        "try_curve",
+    ),
     "findings": (
         "findings_of",
         "note_words",
     ),
+    "outliers": ("far_readings",),
     "points": (
         "as_seen",
         "counted",

@@ -79,4 +79,6 @@ def in_words(expression: Node, n: int) -> str:
     if form is not None and form.over is not None and len(form.slots) == 1 and expression.operands[0].form == "name":
         what = expression.operands[0].word
         return f"{form.name} of {n} value{'s' if n != 1 else ''} of {what}"
+    if expression.form == "parameter":
+        return f"{expression.word} of the fit “{expression.operands[0].word}”, {n} readings"
     return "worked out from other numbers"

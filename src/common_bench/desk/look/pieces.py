@@ -334,6 +334,11 @@ class Table(QTableWidget):
             high = sum(self.rowHeight(row) for row in range(rows))
         self.setFixedHeight(self.heads.sizeHint().height() + high + 2 * self.frameWidth())
 
+    def fold(self) -> None:
+        """Rows as high as their words need, within the room that the table has."""
+        for row in range(self.rowCount()):
+            self.setRowHeight(row, max(px(self._row), self.sizeHintForRow(row)))
+
     def _folds_otherwise(self) -> None:
         """A column that became narrower, as another grew, folds its words: rows are as high as they need now."""
         if self._wrap and self._most:

@@ -1,14 +1,19 @@
-"""Beside a run in Work up: its finding with what its uncertainty is made of, and its conditions."""
+"""Beside a run in Work up: its finding with what its uncertainty is made of, its curve, its conditions, notes and moments."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 
 from common_bench.desk.look.labels import label, set_tip
-from common_bench.desk.look.pieces import Card, Field, Table, emptied, hbox, say, set_property, vbox
+from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, emptied, hbox, say, set_property, vbox
+from common_bench.desk.plan.cards import keys_back
 from common_bench.desk.shell.hub import Hub
 from common_bench.model.measured import u_words, written
-from common_bench.model.run import Finding, Run
+from common_bench.model.run import Finding, Moment, Run
+from common_bench.record.replay import Replayed
+from common_bench.workup.comparing import difference_words
+from common_bench.workup.curves import Curve
 
 
 class FindingCard(Card):
@@ -20,13 +25,15 @@ class FindingCard(Card):
         self.words = label("", "soft", wrap=True)
         self.made_of = Table(["its uncertainty is made of", ""], left=(0,))
         self.aside_words = label("", "amber", wrap=True)
-        self.add(self.aside_words, self.finding, self.words, self.made_of)
+        self.difference = label("", "soft", wrap=True)
+        self.add(self.aside_words, self.finding, self.words, self.made_of, self.difference)
 
     def show_findings(self, run: Run, findings: Sequence[Finding]) -> None:
         say(self.aside_words, f"Set aside: {run.aside}. It counts nowhere until it is taken back." if run.aside else "")
         self.aside_words.setVisible(bool(run.aside))
         set_property(self, "tone", "amber" if run.aside else "")
         set_property(self.finding, "role", "soft" if run.aside else "finding")
+        self.difference.hide()
         self.made_of.setVisible(bool(findings) and bool(findings[0].made_of))
         if not findings:
             why = run.trouble.trouble.sentence if run.trouble is not None else "The plan asks for none."
@@ -39,6 +46,14 @@ class FindingCard(Card):
         say(self.words, first.how)
         self.made_of.fill([[share.name, f"{u_words(share.u)} {first.measured.unit}"] for share in first.made_of])
         self.made_of.fit(6)
+
+    def show_difference(self, own: Sequence[Finding], others: Sequence[Finding], who: str) -> None:
+        """How the first finding differs from that of another run, and whether they agree."""
+        other = next((each for each in others if own and each.name == own[0].name), None)
+        if other is None:
+            return
+        say(self.difference, difference_words(own[0], other, who))
+        self.difference.show()
 
 
 class ConditionsCard(Card):
@@ -87,3 +102,85 @@ class ConditionsCard(Card):
             set_property(field, "wrong", False)
         else:
             set_property(field, "wrong", True)
+
+
+class FitCard(Card):
+    """A fit over the span: its parameters, how well it fits, what other shapes would do. One that is only tried says so, and can
+    be kept in the plan."""
+
+    def __init__(self, try_one: Callable[[], object], keep: Callable[[], object]) -> None:
+        """try_one: asks for another curve; keep: has the one that is tried kept in the plan."""
+        super().__init__("Curve")
+        self.formula = label("", "mono", wrap=True)
+        self.parameters = Table(["parameter", "value", ""], left=(0,), stretch=1)
+        self.words = label("", wrap=True)
+        self.others = label("", "soft", wrap=True)
+        self.keep = button("Keep it in the plan", keep, role="link")
+        self.ask = button("Try a curve… (C)", try_one, role="link")
+        self.add(self.formula, self.parameters, self.words, self.others)
+        self.body.addLayout(hbox(self.ask, self.keep, None))
+
+    def show_curve(self, curve: Curve | None, held: Sequence[tuple[str, str]], others: str, *, tried: bool) -> None:
+        """held: parameters that are not free, with their values; others: what other shapes would do."""
+        for each in (self.formula, self.parameters, self.words, self.others):
+            each.setVisible(curve is not None)
+        self.keep.setVisible(tried and curve is not None)
+        if curve is None:
+            say(self.heading, "CURVE")
+            return
+        say(self.heading, "CURVE, ONLY TRIED" if tried else f"CURVE “{curve.name}”")
+        set_property(self, "tone", "amber" if tried else "")
+        say(self.formula, curve.text.partition("=")[2].strip() if "=" in curve.text else curve.text)
+        rows: list[list[Cell]] = [[name, value, ("free", "soft")] for name, value in curve.parameters]
+        rows += [[name, value, ("held", "soft")] for name, value in held]
+        self.parameters.fill(rows)
+        self.parameters.fit(7)
+        say(self.words, "\n".join(curve.words))
+        say(self.others, others)
+        self.others.setVisible(bool(others))
+
+
+class NotesCard(Card):
+    """What was set aside, marked and noted in a run, and how it ended."""
+
+    def __init__(
+        self, change: Callable[[int, str], object], refilled: Callable[[], object], take_in: Callable[[int], object],
+        note: Callable[[str], object],
+    ) -> None:  # fmt: skip
+        """change: told of a moment by its place and other words; take_in: of a stretch that shall count again, by its place."""
+        super().__init__("Moments", name=True)
+        self._take_in = take_in
+        self.moments = label("", wrap=True)
+        self.stretches = vbox(spacing=1)
+        self.marked = Table(
+            ["at", "moment: type other words, or none to take it off"], left=(0, 1), stretch=1, edit=(1,)
+        )
+        self.marked.edited.connect(lambda row, _, text: change(row, text))
+        self.marked.refilled.connect(refilled)
+        self.note = Field()
+        self.note.setPlaceholderText("a note on this run")
+        self.note.editingFinished.connect(lambda: note(self.note.text().strip()))
+        self.note.returnPressed.connect(lambda: keys_back(self.note))
+        self.add(self.moments)
+        self.body.addLayout(self.stretches)
+        self.add(self.marked, self.note)
+        self._shown: object = None
+
+    def show_run(self, run: Run, replayed: Replayed, marked: Sequence[Moment]) -> None:
+        rows: list[list[Cell]] = [[f"{each.t:.1f} s", each.text] for each in marked]
+        self.marked.fill(rows)
+        self.marked.fit(3)
+        self.marked.setVisible(bool(rows))
+        left_out = run.setting.left_out if run.setting is not None else ()
+        own = [low for low, high in replayed.gaps if any(low <= each.t_to and each.t_from <= high for each in left_out)]
+        gaps = [f"{low:.1f} s gap of {high - low:.1f} s" for low, high in replayed.gaps if low not in own]
+        say(self.moments, " · ".join([*gaps, f"{replayed.seconds:.1f} s {run.ended_by}", *run.lacks]))
+        if left_out == self._shown:
+            return
+        self._shown = left_out
+        emptied(self.stretches)
+        for at, each in enumerate(left_out):
+            words = label(f"Set aside: {each.t_from:.2f} s to {each.t_to:.2f} s: {each.reason}", "amber")
+            row = hbox(words, button("Take back", partial(self._take_in, at), role="link"))
+            row.setStretch(0, 1)
+            self.stretches.addLayout(row)

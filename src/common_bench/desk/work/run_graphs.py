@@ -8,38 +8,131 @@ import numpy as np
 import pyqtgraph as pg
 
 from common_bench.desk.graphs.plots import Graph, pen, translucent
+from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, say
-from common_bench.desk.look.sheet import palette
+from common_bench.desk.look.pieces import Card, choice, is_open, say
+from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.level import DraggedLevel
 from common_bench.exchange.tables import with_unit
+from common_bench.lesson.class_views import ALIGNED, Aligned
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
 from common_bench.model.block import Events, Floats, Series
+from common_bench.model.measured import written
 from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
 from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
+from common_bench.workup.curves import Curve
+
+MOST_DRAWN = 2000  # points of a curve or of residuals
+BESIDE: tuple[Aligned, ...] = ("begin", "event")  # where runs are laid over one another
 
 
 class RunGraph(Card):
     """The quantity over the run; the edges of the span can be dragged. A run that is set aside is drawn faint."""
 
-    def __init__(self, drawn: Callable[[float, float], object], level: Callable[[PlanLine, str], object]) -> None:
-        """drawn: told of a span that was dragged, in s; level: of a line whose level was dragged, with its new text."""
+    def __init__(
+        self, drawn: Callable[[float, float], object], level: Callable[[PlanLine, str], object],
+        pointed: Callable[[float, str], str], chosen: Callable[[], object],
+    ) -> None:  # fmt: skip
+        """drawn: told of a span that was dragged, in s; level: of a line whose level was dragged, with its new text; pointed: gives
+        what the reading at a time is, of a quantity; chosen: told that another quantity, or another run beside it, was chosen."""
         super().__init__("", name=True)
-        self.graph = Graph()
-        self.add(self.graph)
-        self._unit, self._seen = "", (0.0, 1.0)
+        self.graph = Graph(move=True)
+        self.name, self.beside, self.aligned = choice([]), choice([]), choice([ALIGNED[each] for each in BESIDE])
+        for box in (self.name, self.beside, self.aligned):
+            box.activated.connect(lambda _: chosen())
+            box.setSizeAdjustPolicy(box.SizeAdjustPolicy.AdjustToContents)
+        self.top.insertWidget(1, self.name)
+        self.top.addWidget(self.beside)
+        self.top.addWidget(self.aligned)
+        self.here = ShortLabel("", "small")
+        self.add(self.graph, self.here)
+        self._pointed = pointed
+        self.graph.scene().sigMouseMoved.connect(self._point)
+        self.out = pg.LinearRegionItem(brush=translucent(palette().amber, 70), pen=pen(palette().amber, 2))
+        self.look_at: float | None = None  # a time that is marked, as by a step of how a number came about
+        self._unit, self._name, self._seen = "", "", (0.0, 1.0)
         self.level = DraggedLevel(lambda each: None, level, lambda: self._seen[1] - self._seen[0])
         self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
         self.region.sigRegionChangeFinished.connect(self._dragged)
         self._drawn, self._showing = drawn, False
         self.lays_over = True  # what the group expected
 
+    def _point(self, place: object) -> None:
+        """What the reading under the pointer is."""
+        view = self.graph.getViewBox()
+        if self.graph.isVisible() and self.graph.sceneBoundingRect().contains(place):
+            t = float(view.mapSceneToView(place).x())
+            say(self.here, self._pointed(t, self._name))
+
+    def show_out(self, stretch: tuple[float, float] | None) -> None:
+        """A stretch that may be set aside, to be dragged; None: no longer."""
+        if stretch is None:
+            self.graph.removeItem(self.out)
+            return
+        self.out.setRegion(stretch)
+        self.graph.addItem(self.out, ignoreBounds=True)
+
+    @property
+    def stretch(self) -> tuple[float, float]:
+        low, high = self.out.getRegion()
+        return float(low), float(high)
+
+    def offer(self, names: Sequence[str], runs: Sequence[str]) -> None:
+        """Quantities that can be drawn and runs that can lie beside this one."""
+        for box, items in ((self.name, list(names)), (self.beside, ["no run beside", *runs])):
+            if [box.itemText(at) for at in range(box.count())] != items and not is_open(box):
+                kept = box.currentText()
+                box.clear()
+                box.addItems(items)
+                box.setCurrentIndex(max(0, box.findText(kept)))
+        self.beside.setVisible(bool(runs))
+        self.name.setVisible(len(names) > 1)
+        self.aligned.setVisible(self.beside.currentIndex() > 0)
+
+    def next_name(self) -> None:
+        """The next quantity."""
+        if self.name.count() > 1:
+            self.name.setCurrentIndex((self.name.currentIndex() + 1) % self.name.count())
+            self.name.activated.emit(self.name.currentIndex())
+
+    def show_beside(self, t: Floats, values: Floats, words: str, colour: str) -> None:
+        """Another run, faint."""
+        line = self.graph.line(t, values, colour, 1.4)
+        line.setOpacity(0.6)
+        line.setZValue(-3)
+        known = np.flatnonzero(np.isfinite(values))
+        if len(known):
+            at = int(known[len(known) // 2])
+            self.graph.note(words, float(t[at]), float(values[at]), colour, anchor=(0, 1))
+
+    def show_curve(self, curve: Curve | None) -> None:
+        """A fit over the span with its band of one standard uncertainty."""
+        if curve is None:
+            return
+        t, low, high = curve.band
+        rows = np.linspace(0, len(t) - 1, min(len(t), MOST_DRAWN)).astype(int)
+        self.graph.band(t[rows], low[rows], high[rows], palette().ink, 60)
+        self.graph.line(t[rows], curve.fit.curve[rows], palette().ink, 1.8)
+
+    def show_gone(self, t: Floats, values: Floats) -> None:
+        """Readings that are set aside: seen, hollow, and not in the line."""
+        rows = np.linspace(0, len(t) - 1, min(len(t), MOST_DRAWN)).astype(int) if len(t) else np.empty(0, int)
+        item = pg.ScatterPlotItem(
+            t[rows], values[rows], symbol="o", size=px(6), brush=None, pen=pen(palette().amber, 1.2)
+        )
+        self.graph.addItem(item)
+
     def _dragged(self) -> None:
         if not self._showing:
             low, high = (round(float(each), 3) for each in self.region.getRegion())
             self._drawn(low, high)
+
+    @property
+    def drawn_name(self) -> str:
+        """The quantity that is drawn."""
+        return self._name
 
     @property
     def span(self) -> tuple[float, float]:
@@ -62,7 +155,8 @@ class RunGraph(Card):
         self.graph.wipe()
         self.graph.show()
         known = quantities(replayed)
-        name = next((name for name in [*show, *known] if name in known), "")
+        wanted = self.name.currentText()
+        name = next((name for name in [*([wanted] if wanted in known else []), *show, *known] if name in known), "")
         series = known.get(name)
         if series is None or not np.isfinite(series.values).any():
             name = next(iter(replayed.raw), "")
@@ -88,7 +182,9 @@ class RunGraph(Card):
             self.graph.note(words, expected.t[at], expected.values[at], palette().ink, anchor=(0, 1))
         ends = min(0.0, float(replayed.t[0])) if len(replayed.t) else 0.0, replayed.seconds
         self._draw_span(findings[0].span if findings else (0.0, replayed.seconds), ends, values)
-        say(self.heading, name)
+        if self.look_at is not None:
+            self.graph.upright(self.look_at, palette().copper)
+        say(self.heading, "" if self.name.isVisibleTo(self) and self.name.count() > 1 else name)
         say(self.aside, "" if findings else "no finding yet: drag the edges of the span")
         self._showing = False
 
@@ -160,6 +256,29 @@ class RunGraph(Card):
         heights = np.interp(events.t, series.t, series.values)
         spread = float(np.nanmax(series.values) - np.nanmin(series.values))
         self.graph.points(events.t, heights + 0.06 * spread, "t", palette().ink, size=7)
+
+
+class ResidualsGraph(Card):
+    """What a curve leaves of each reading."""
+
+    def __init__(self) -> None:
+        super().__init__("Residuals", name=True)
+        self.graph = Graph()
+        self.add(self.graph)
+
+    def show_curve(self, curve: Curve | None, emblem: Emblem, seconds: float) -> None:
+        self.setVisible(curve is not None)
+        if curve is None:
+            return
+        fit = curve.fit
+        self.graph.wipe()
+        rows = np.linspace(0, len(fit.t) - 1, min(len(fit.t), MOST_DRAWN)).astype(int)
+        self.graph.level(0.0, palette().soft)
+        self.graph.points(fit.t[rows], fit.residuals[rows], "o", hue(palette(), emblem.colour), size=4)
+        self.graph.name_axes(with_unit("residual", fit.unit), "time (s)")
+        self.graph.setXRange(0, seconds, padding=0.02)
+        self.graph.frame_values(fit.residuals)
+        say(self.aside, f"scatter {written(fit.sd, 0.05 * fit.sd, fit.unit)}")
 
 
 class EachGraph(Card):

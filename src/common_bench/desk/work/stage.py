@@ -1,40 +1,36 @@
-"""Stage 5, Work up: a run with its span, each value at its events, the finding and what it is made of."""
+"""Stage 5, Work up: a run with its span, its curve, each value at its events, the finding and what it is made of."""
 
 from __future__ import annotations
 
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from common_bench.desk.look.labels import label
-from common_bench.desk.look.pieces import (
-    Card,
-    Cell,
-    Field,
-    Pages,
-    Table,
-    button,
-    hbox,
-    say,
-    scrolled,
-    vbox,
-)
+from common_bench.desk.look.pieces import Card, Cell, Pages, Table, button, hbox, say, scrolled, vbox
 from common_bench.desk.look.sheet import px
-from common_bench.desk.plan.cards import keys_back
 from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
-from common_bench.desk.work.cards import ConditionsCard, FindingCard
-from common_bench.desk.work.run_graphs import EachGraph, RunGraph
+from common_bench.desk.work.beside import lay_beside, show_gone
+from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard
+from common_bench.desk.work.curve_try import CurveTry
+from common_bench.desk.work.deeds import RunDeeds
+from common_bench.desk.work.pages import AllRunsCard, OriginCard, run_state
+from common_bench.desk.work.run_graphs import EachGraph, ResidualsGraph, RunGraph
+from common_bench.lesson.class_views import run_words, runs_behind
 from common_bench.lesson.line_values import run_value
+from common_bench.lesson.origins import origin, reading_words
 from common_bench.lesson.plan_editing import looked_at
-from common_bench.lesson.removing import remove_as_typed, run_to_remove
 from common_bench.lesson.words import age_words
 from common_bench.model.measured import plain, written
-from common_bench.model.run import Run
+from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
-from common_bench.record.replay import Replayed
+from common_bench.record.replay import Replayed, quantities
+from common_bench.workup.curves import curves_of
+from common_bench.workup.outliers import far_readings
 
 NUDGE = 0.5  # s
-LINES_PAGE = 1
+SEEN, LINES, ORIGIN, ALL_RUNS = 0, 1, 2, 3  # pages under the graph
+MOST_BESIDE = 20  # runs that are offered to lie beside
 
 
 class WorkStage(StageView):
@@ -43,33 +39,30 @@ class WorkStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._run = 0
-        self.take_aside = button("Set this run aside… (X)", self.ask_aside)
-        self.send = button("Send findings to the pool (P)", self.send_to_pool, role="main")
+        self.deeds = deeds = RunDeeds(hub, self._current, self.refresh)
+        self.tried = CurveTry(hub, self.refresh)
+        self.take_aside = button("Set this run aside… (X)", deeds.ask_aside)
+        self.send = button("Send findings to the pool (P)", deeds.send_to_pool, role="main")
         self.again = button("Play it again (V)", self.play_again, role="link")
         self.head.addWidget(self.take_aside)
         self.head.addWidget(self.send)
-        self.graph_card = RunGraph(self._drawn_span, lambda line, text: self.written.keep_line(line, text))
-        self.graph = self.graph_card.graph
-        self.each_card = EachGraph()
-        self.moments_card = Card("Moments", name=True)
-        self.moments = label("", wrap=True)
-        self.marked = Table(
-            ["at", "moment: type other words, or none to take it off"], left=(0, 1), stretch=1, edit=(1,)
+        self.graph_card = RunGraph(
+            self._drawn_span, lambda line, text: self.written.keep_line(line, text), self._pointed, self.refresh
         )
-        self.marked.edited.connect(self._change_moment)
-        self.marked.refilled.connect(self.refresh)
-        self.note = Field()
-        self.note.setPlaceholderText("a note on this run")
-        self.note.editingFinished.connect(self._keep_note)
-        self.note.returnPressed.connect(lambda: keys_back(self.note))
-        self.moments_card.add(self.moments, self.marked, self.note)
+        self.graph = self.graph_card.graph
+        self.each_card, self.residuals_card = EachGraph(), ResidualsGraph()
+        self.moments_card = NotesCard(self._change_moment, self.refresh, deeds.take_in, self._keep_note)
+        self.marked, self.note = self.moments_card.marked, self.moments_card.note
         self.written = PlanLines(hub, self.refresh, lambda _: None)
         seen = QWidget()
-        column = vbox(self.each_card, self.moments_card, None, spacing=11)
+        column = vbox(self.residuals_card, self.each_card, self.moments_card, None, spacing=11)
         column.setStretch(0, 20)
+        column.setStretch(1, 20)
         seen.setLayout(column)
+        self.origin_card = OriginCard(self._look_at, lambda: self.turn_page(ORIGIN))
+        self.all_card = AllRunsCard(self._choose_run, deeds.send_all, lambda: self.turn_page(ALL_RUNS))
         self.under = Pages()
-        for page in (seen, self.written.card):
+        for page in (seen, self.written.card, self.origin_card, self.all_card):
             self.under.addWidget(page)
         for each in (self.graph_card, self.under):  # each has its share, whatever it would like
             each.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
@@ -78,6 +71,9 @@ class WorkStage(StageView):
         for at, share in enumerate((10, 9)):
             left.setStretch(at, share)
         self.finding_card = FindingCard()
+        self.how = button("How it came about (K)", lambda: self.turn_page(ORIGIN), role="link")
+        self.finding_card.add(self.how)
+        self.curve_card = FitCard(self.ask_curve, self.tried.keep)
         self.condition_card = ConditionsCard(hub)
         self.workings_card = Card("Workings of this run")
         self.workings = label("", "mono", wrap=True)
@@ -86,31 +82,43 @@ class WorkStage(StageView):
         self.runs_card = Card("Runs")
         self.runs = Table(["run", "", "state"], left=(0, 2), stretch=1)
         self.runs.itemSelectionChanged.connect(self._choose_row)
-        self.runs_card.add(self.runs, self.again)
-        right = scrolled(
-            vbox(self.finding_card, self.condition_card, self.workings_card, self.runs_card, None, spacing=11)
-        )
+        self.all_runs = button("All runs (G)", lambda: self.turn_page(ALL_RUNS), role="link")
+        self.runs_card.add(self.runs)
+        self.runs_card.body.addLayout(hbox(self.again, self.all_runs, None))
+        self._cards = (
+            self.finding_card, self.curve_card, self.condition_card, self.workings_card, self.runs_card,
+        )  # fmt: skip
+        right = scrolled(vbox(*self._cards, None, spacing=11))
         body = hbox(left, right, spacing=11)
         body.setStretch(0, 66)
         body.setStretch(1, 34)
         self.column.addLayout(body, 1)
 
     def keys(self) -> Keys:
+        deeds = self.deeds
         return {
             "Right": ("next run", lambda: self._step(1)),
             "Left": ("previous run", lambda: self._step(-1)),
-            "P": ("send this bench's findings to the pool", self.send_to_pool),
-            "X": ("set this run aside or take it back", self.ask_aside),
-            "Y": ("this run was practice, or counts", self.turn_practice),
+            "P": ("send this bench's findings to the pool", deeds.send_to_pool),
+            "X": ("set this run aside or take it back", deeds.ask_aside),
+            "O": ("set a stretch of this run aside", self.ask_stretch),
+            "Y": ("this run was practice, or counts", deeds.turn_practice),
             "[": ("span begins later", lambda: self._nudge(NUDGE, 0)),
             "]": ("span ends earlier", lambda: self._nudge(0, -NUDGE)),
             "{": ("span begins earlier", lambda: self._nudge(-NUDGE, 0)),
             "}": ("span ends later", lambda: self._nudge(0, NUDGE)),
             "A": ("use all of the run", self._use_all),
+            "S": ("the span as the plan finds it", self._use_plan),
+            "Q": ("the next quantity", self.graph_card.next_name),
+            "B": ("another run beside this one", self.next_beside),
+            "C": ("try a curve", self.ask_curve),
+            "K": ("how the finding came about, or back", lambda: self.turn_page(ORIGIN)),
+            "G": ("all runs of the lesson, or back", lambda: self.turn_page(ALL_RUNS)),
+            "L": ("the plan's lines beside the graph, or back", self.turn_lines),
             "V": ("play this run again as if live", self.play_again),
             "E": ("lay over what the group expected, or not", self.turn_expected),
-            "Del": ("remove this run, or its group, for good…", self.ask_removal),
-            "L": ("the plan's lines beside the graph, or back", self.turn_lines),
+            "D": ("the data of this run as a table", deeds.take_out),
+            "Del": ("remove this run, or its group, for good…", deeds.ask_removal),
         }
 
     def on_paper(self) -> tuple[str, str]:
@@ -131,20 +139,33 @@ class WorkStage(StageView):
         self._run = what if isinstance(what, int) else 0
 
     def escape(self) -> bool:
-        """Leaves the plan's lines."""
-        if not self.lines_shown:
-            return False
-        self.turn_lines()
-        return True
+        """Leaves what stands in the place of values and notes, then a curve that is only tried."""
+        if self.under.currentIndex() != SEEN:
+            self.turn_page(self.under.currentIndex())
+            return True
+        return self.tried.leave()
 
     @property
     def lines_shown(self) -> bool:
-        return self.under.currentIndex() == LINES_PAGE
+        return self.under.currentIndex() == LINES
 
     def turn_lines(self) -> None:
         """The plan's lines under the graph, to be changed there, or back."""
-        self.under.setCurrentIndex(0 if self.lines_shown else LINES_PAGE)
+        self.turn_page(LINES)
+
+    def turn_page(self, page: int) -> None:
+        """What stands under the graph, or back to values and notes."""
+        self.under.setCurrentIndex(SEEN if self.under.currentIndex() == page else page)
+        self.graph_card.look_at = None
         self.refresh()
+
+    def turn_expected(self) -> None:
+        """What the group expected of this run, laid over it, or not."""
+        self.graph_card.lays_over = not self.graph_card.lays_over
+        self.refresh()
+
+    def send_to_pool(self) -> None:
+        self.deeds.send_to_pool()
 
     # which run
 
@@ -167,6 +188,64 @@ class WorkStage(StageView):
         if 0 <= row < len(own) and own[row].id != self._run:
             self._run = own[row].id
             self.refresh()
+
+    def _choose_run(self, run: int) -> None:
+        """A run of any bench."""
+        self._run = run
+        group = self.store.run(run).group
+        if group != self.hub.group:
+            self.hub.select(group)
+        else:
+            self.refresh()
+
+    def _look_at(self, t: float) -> None:
+        self.graph_card.look_at = t
+        self.refresh()
+
+    def _pointed(self, t: float, name: str) -> str:
+        run = self._current()
+        try:
+            replayed = self.lesson.working_up.at_hand(run.id) if run is not None else None
+            return reading_words(self.lesson.book, replayed, t, name) if replayed is not None else ""
+        except Trouble:
+            return ""
+
+    def next_beside(self) -> None:
+        """The next run that can lie beside this one, none after the last."""
+        box = self.graph_card.beside
+        if box.count() > 1:
+            box.setCurrentIndex((box.currentIndex() + 1) % box.count())
+            self.refresh()
+
+    def ask_curve(self) -> None:
+        """Tries a curve that is not in the plan through what is drawn."""
+        run = self._current()
+        if run is not None:
+            self.tried.ask(run.id, self.graph_card.drawn_name, self.graph_card.span)
+
+    def ask_stretch(self) -> None:
+        """Sets a stretch aside: what lies far from its neighbours is proposed, else the middle of what is seen."""
+        run = self._current()
+        replayed = self.lesson.working_up.at_hand(run.id) if run is not None else None
+        if replayed is None:
+            return
+        series = quantities(replayed).get(self.graph_card.drawn_name)
+        far = far_readings(series) if series is not None else []
+        low, high = self.graph.getViewBox().viewRange()[0]
+        middle, half = (low + high) / 2, (high - low) / 40
+        self.graph_card.show_out(far[0] if far else (middle - half, middle + half))
+        many = (
+            f"{len(far)} stretch{'es lie' if len(far) > 1 else ' lies'} more than 5 scatters from the readings beside it. "
+            if far
+            else ""
+        )
+        self.deeds.leave_out(lambda: self.graph_card.stretch, lambda: self.graph_card.show_out(None), many)
+
+    def _use_plan(self) -> None:
+        """The span as the plan says how it is found."""
+        run = self._current()
+        if run is not None:
+            self.hub.try_to(lambda: self._choose(run, *self.lesson.working_up.span_by_plan(run.id)))
 
     # what is done
 
@@ -194,82 +273,17 @@ class WorkStage(StageView):
         if run is not None:
             self._choose(run, 0.0, self._seconds)
 
-    def send_to_pool(self) -> None:
-        runs = (
-            [
-                run.id
-                for run in self.hub.lesson.store.kept_runs(self.hub.group)
-                if run.id not in self.hub.lesson.store.pooled()
-            ]
-            if self.hub.group
-            else []
-        )
-        alias = self.hub.lesson.store.group(self.hub.group).alias if self.hub.group else ""
-        if not runs:
-            self.hub.tell(f"{alias} has no run that is not in the pool already.", "amber")
-        elif self.hub.try_to(lambda: self.hub.lesson.pooling.send_to_pool(runs)):
-            self.hub.tell(
-                f"{alias}: {len(runs)} run{'s' if len(runs) != 1 else ''} sent to the pool.", "good", act="Take back",
-                then=self.hub.undo,
-            )  # fmt: skip
-
-    def ask_aside(self) -> None:
-        run = self._current()
-        if run is None:
-            return
-        if run.aside:
-            self.hub.try_to(lambda: self.hub.lesson.working_up.take_back_run(run.id))
-            return
-        alias = self.hub.lesson.store.group(run.group).alias
-        self.ask(
-            f"Why is {alias} run {run.number} set aside?", "Set aside", lambda why: self.hub.lesson.working_up.set_aside_run(run.id, why),
-            hint="as: bumped the string",
-        )  # fmt: skip
-
-    def ask_removal(self) -> None:
-        """The only thing that takes raw bytes away: what is to go has to be typed."""
-        run = self._current()
-        if run is None:
-            return
-        whole, alias = run_to_remove(self.lesson, run.id)
-
-        def remove(typed: str) -> None:
-            told = remove_as_typed(self.lesson, run.id, typed)
-            self.hub.undo_stack.clear()  # steps of what is gone cannot be taken back
-            self._run = 0
-            self.hub.book_changed.emit()
-            self.hub.tell(told, "amber")
-
-        self.ask(
-            f"Gone for good, bytes and all. Type {whole} for this run, {alias} for its group:", "Remove for good", remove,
-            hint="nothing brings it back",
-        )  # fmt: skip
-
-    def turn_expected(self) -> None:
-        """What the group expected of this run, laid over it, or not."""
-        self.graph_card.lays_over = not self.graph_card.lays_over
-        self.refresh()
-
-    def turn_practice(self) -> None:
-        """A run for practice counts nowhere."""
-        run = self._current()
-        if run is not None and self.hub.try_to(
-            lambda: self.lesson.recording.set_practice(run.id, practice=not run.practice)
-        ):
-            words = "counts" if run.practice else "was practice, and counts nowhere"
-            self.hub.tell(f"Run {run.number} {words}.", "good", act="Take back", then=self.hub.undo)
-
-    def _change_moment(self, row: int, _: int, text: str) -> None:
+    def _change_moment(self, row: int, text: str) -> None:
         run = self._current()
         moments = self.store.moments(run.id) if run is not None else []
         if row < len(moments) and text.strip() != moments[row].text:
             self.hub.try_to(lambda: self.lesson.recording.change_moment(moments[row].id, text))
         self.marked.refill()
 
-    def _keep_note(self) -> None:
+    def _keep_note(self, words: str) -> None:
         run = self._current()
-        if run is not None and self.note.text().strip() != run.note:
-            self.hub.try_to(lambda: self.lesson.recording.set_note(run.id, self.note.text()))
+        if run is not None and words != run.note:
+            self.hub.try_to(lambda: self.lesson.recording.set_note(run.id, words))
 
     # what is seen
 
@@ -277,19 +291,14 @@ class WorkStage(StageView):
 
     def refresh(self) -> None:
         run = self._current()
-        alias = self.hub.lesson.store.group(self.hub.group).alias if self.hub.group else ""
-        for card in (
-            self.each_card,
-            self.moments_card,
-            self.finding_card,
-            self.workings_card,
-            self.runs_card,
-        ):
+        alias = self.hub.alias
+        for card in (self.each_card, self.moments_card, *self._cards):
             card.setVisible(run is not None)
-        self.condition_card.setVisible(run is not None)
         self.send.setEnabled(run is not None)
         self.take_aside.setVisible(run is not None)
+        self.all_card.show_lesson(self.lesson, self._run)
         if run is None:
+            self.residuals_card.hide()
             say(self.title, f"{alias} has no run yet" if alias else "No runs yet")
             say(self.subtitle, "")
             self.graph_card.show_nothing("Record one in stage 4, or choose another bench with the arrow keys.")
@@ -304,8 +313,9 @@ class WorkStage(StageView):
         say(self.title, f"{alias} · run {run.number}{' · practice' if run.practice else ''}")
         if not self.note.hasFocus():
             self.note.setText(run.note)
-        findings = self.hub.lesson.store.findings(run.id)
+        findings = self.store.findings(run.id)
         self.finding_card.show_findings(run, findings)
+        self.how.setVisible(bool(findings))
         try:
             replayed = self.lesson.working_up.at_hand(run.id)
         except Trouble as trouble:
@@ -318,30 +328,39 @@ class WorkStage(StageView):
             return
         self._seconds = replayed.seconds
         self._say_subtitle(run, replayed)
+        self._show_replayed(run, replayed, findings)
+
+    def _show_replayed(self, run: Run, replayed: Replayed, findings: list[Finding]) -> None:
         emblem, show, marked = self.store.group(run.group).emblem, self.store.plan.shown, self.store.moments(run.id)
         line = self.written.chosen if self.lines_shown else None
         if line is not None:
             show = (line.name, looked_at(line.text), *show)
+        behind = [each for each in runs_behind(self.lesson) if each.id != run.id][:MOST_BESIDE]
+        self.graph_card.offer(list(quantities(replayed)), [run_words(self.lesson, each) for each in behind])
         self.graph_card.show_run(
-            replayed,
-            findings,
-            marked,
-            show,
-            emblem,
-            aside=bool(run.aside),
-            taken=self.store.taken_points(run.id),
+            replayed, findings, marked, show, emblem, aside=bool(run.aside), taken=self.store.taken_points(run.id),
             expected=self.lesson.predictions.of_run(run.id),
-        )
+        )  # fmt: skip
+        lay_beside(self.hub, self.graph_card, self.finding_card, replayed, behind)
+        show_gone(self.graph_card, replayed)
         self.graph_card.show_level(line)
+        curves = curves_of(replayed.workings, replayed.results, self.graph_card.span) if findings else {}
+        curve = self.tried.of(run.id) or next(iter(curves.values()), None)
+        self.graph_card.show_curve(curve)
+        self.residuals_card.show_curve(curve, emblem, replayed.seconds)
+        held = self.tried.held(replayed, curve)
+        self.curve_card.show_curve(
+            curve,
+            held,
+            self.tried.others(run.id, replayed, curve, self.graph_card.span),
+            tried=self.tried.of(run.id) is not None,
+        )
         by_name = {each.name: each for each in findings}
         self.written.card.show_values([run_value(replayed, by_name, each) for each in self.written.all])
         self.each_card.show_each(replayed, findings, show, emblem)
-        rows: list[list[Cell]] = [[f"{each.t:.1f} s", each.text] for each in marked]
-        self.marked.fill(rows)
-        self.marked.fit(4)
-        self.marked.setVisible(bool(rows))
-        gaps = [f"{low:.1f} s gap of {high - low:.1f} s" for low, high in replayed.gaps]
-        say(self.moments, " · ".join([*gaps, f"{replayed.seconds:.1f} s {run.ended_by}", *run.lacks]))
+        self.moments_card.show_run(run, replayed, marked)
+        if findings and self.under.currentIndex() == ORIGIN:
+            self.origin_card.show_steps(origin(self.lesson.book, replayed, findings[0], curves))
 
     def _say_subtitle(self, run: Run, replayed: Replayed) -> None:
         used = run.setting.calibrations if run.setting else ()
@@ -361,15 +380,7 @@ class WorkStage(StageView):
                 if findings
                 else "—"
             )
-            state: Cell = (
-                ("set aside", "amber")
-                if run.aside
-                else ("practice", "soft")
-                if run.practice
-                else ("in pool", "good")
-                if run.id in lesson.store.pooled()
-                else ("kept", "")
-            )
+            state = run_state(lesson.store, run)
             rows.append([f"run {run.number}", (value, "soft") if run.aside else value, state])
         self.runs.fill(rows)
         self.runs.fit(7)

@@ -1,0 +1,50 @@
+"""What is drawn over a run besides its own line: another run, and readings that are set aside."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from common_bench.desk.look.palette import hue
+from common_bench.desk.look.sheet import palette
+from common_bench.desk.shell.hub import Hub
+from common_bench.desk.work.cards import FindingCard
+from common_bench.desk.work.run_graphs import BESIDE, RunGraph
+from common_bench.lesson.class_views import line_behind, run_words
+from common_bench.model.block import Events
+from common_bench.model.run import Run
+from common_bench.model.trouble import Trouble
+from common_bench.record.replay import Replayed
+
+
+def show_gone(card: RunGraph, replayed: Replayed) -> None:
+    """Readings that are set aside, where what is drawn is a measured quantity."""
+    for line in replayed.workings.lines:
+        node = line.read.expression if line.read is not None else None
+        if line.name == card.drawn_name and node is not None and node.form == "calibrated":
+            found = replayed.gone.get(node.word)
+            if found is not None:
+                card.show_gone(*found)
+
+
+def lay_beside(hub: Hub, card: RunGraph, finding_card: FindingCard, replayed: Replayed, behind: Sequence[Run]) -> None:
+    """The run that is chosen among those that can lie beside this one, and how their findings differ."""
+    at, lesson = card.beside.currentIndex() - 1, hub.lesson
+    if not 0 <= at < len(behind):
+        return
+    other = behind[at]
+    try:
+        held = lesson.working_up.at_hand(other.id)
+    except Trouble as trouble:
+        hub.tell(trouble.sentence, "amber")
+        return
+    aligned = BESIDE[max(0, card.aligned.currentIndex())]
+    found = line_behind(held, card.drawn_name, aligned, card.graph.width()) if held is not None else None
+    if found is None:
+        return
+    shift = 0.0
+    if aligned == "event":
+        events = next((each for each in replayed.results.values() if isinstance(each, Events) and len(each)), None)
+        shift = float(events.t[0]) if events is not None else 0.0
+    who, colour = run_words(lesson, other), hue(palette(), lesson.store.group(other.group).emblem.colour)
+    card.show_beside(found[0] + shift, found[1], who, colour)
+    finding_card.show_difference(lesson.store.findings(replayed.run.id), lesson.store.findings(other.id), who)

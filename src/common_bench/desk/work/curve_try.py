@@ -1,0 +1,102 @@
+"""A curve that is only tried through a run: asked for, shown, kept in the plan or left."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.plan_editing import with_line
+from common_bench.model.measured import written
+from common_bench.record.replay import Replayed
+from common_bench.workings.over import number_from
+from common_bench.workup.curves import TRIED, Curve, against_others, beside, try_curve
+
+Span = tuple[float, float]
+OFFERS = (
+    "a + b * time",
+    "a + b * time + c * time^2",
+    "A * exp(-time / T) + c",
+    "A * time^n",
+    "A * sin(w * time + h) + c",
+)
+
+
+class CurveTry:
+    """Holds the curve that is tried, of one run, and what others would do beside each curve, worked out once."""
+
+    def __init__(self, hub: Hub, changed: Callable[[], object]) -> None:
+        self._hub, self._changed = hub, changed
+        self._curve: tuple[int, Curve, str] | None = None  # run, curve, what was typed
+        self._others: dict[object, str] = {}
+
+    def of(self, run: int) -> Curve | None:
+        return self._curve[1] if self._curve is not None and self._curve[0] == run else None
+
+    def leave(self) -> bool:
+        """Whether there was one."""
+        was, self._curve = self._curve is not None, None
+        if was:
+            self._changed()
+        return was
+
+    def ask(self, run: int, name: str, span: Span) -> None:
+        """Asks for a formula through a quantity, or all of `Y fitted by F`."""
+
+        def tried(text: str) -> None:
+            typed = text.strip()
+            whole = typed if "fitted by" in typed else f"{name} fitted by {typed}"
+            replayed = self._hub.lesson.working_up.replayed(run)
+            self._curve = run, try_curve(replayed.workings, replayed.results, span, whole), whole
+            self._changed()
+
+        self._hub.messages.ask(
+            f"A curve through {name}:", "Try it", tried, hint="as: A * exp(-time / T) + c", offers=OFFERS
+        )
+
+    def keep(self) -> None:
+        """The curve that is tried becomes a line of the plan, and all runs follow."""
+        if self._curve is None:
+            return
+        plan, whole = self._hub.lesson.store.plan, self._curve[2]
+        taken = {each.lower() for each in self._hub.lesson.store.workings.kinds}
+        name = next(each for number in range(1, 99) if (each := f"curve{number if number > 1 else ''}") not in taken)
+        if self._hub.try_to(
+            lambda: self._hub.lesson.planning.change_plan(with_line(plan, None, f"{name} = {whole}"), "Keep a curve")
+        ):
+            self._curve = None
+            self._hub.tell(
+                f"The plan has the line “{name}” now; all runs follow.", "good", act="Take back", then=self._hub.undo
+            )
+            self._changed()
+
+    def held(self, replayed: Replayed, curve: Curve | None) -> list[tuple[str, str]]:
+        """Parameters that are held, with their values as written."""
+        if curve is None:
+            return []
+        node = next(
+            (line.read.expression for line in replayed.workings.lines if line.name == curve.name and line.read), None
+        )
+        found = []
+        for clause in node.operands[2:] if node is not None and node.form == "fitted" else ():
+            if clause.form == "held":
+                text = curve.text.partition(f"{clause.word} held at")[2].partition(",")[0].strip()
+                told = number_from(text, {}) if text else None
+                found.append((clause.word, written(told.value, told.u, told.unit) if told is not None else text))
+        return found
+
+    def others(self, run: int, replayed: Replayed, curve: Curve | None, span: Span) -> str:
+        """What other shapes would do, in a sentence; worked out by a worker the first time."""
+        if curve is None:
+            return ""
+        key = (run, curve.name if not curve.name.startswith(TRIED) else curve.text, span, len(replayed.t))
+        if key not in self._others:
+            self._others[key] = ""
+            work = self._hub.lesson.working_up.submit(
+                lambda: against_others(curve, beside(replayed.workings, replayed.results, span, curve))
+            )
+            self._hub.later(work, lambda words: self._found(key, words))
+        return self._others[key]
+
+    def _found(self, key: object, words: str) -> None:
+        self._others[key] = words
+        self._changed()

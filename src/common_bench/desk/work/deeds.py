@@ -1,0 +1,117 @@
+"""What is done to a run in Work up, each with the way back: sent, set aside as a whole or in part, practice, removed, taken out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.exporting import keep_run_csv
+from common_bench.lesson.removing import remove_as_typed, run_to_remove
+from common_bench.model.run import Run
+
+
+class RunDeeds:
+    """current: the run that is shown; changed: told that something has changed."""
+
+    def __init__(self, hub: Hub, current: Callable[[], Run | None], changed: Callable[[], object]) -> None:
+        self.hub, self._current, self._changed = hub, current, changed
+
+    def send_to_pool(self) -> None:
+        """All of this bench's runs that count and are not there."""
+        lesson = self.hub.lesson
+        there = lesson.store.pooled()
+        runs = (
+            [run.id for run in lesson.store.kept_runs(self.hub.group) if run.id not in there] if self.hub.group else []
+        )
+        self.send(runs, self.hub.alias)
+
+    def send_all(self) -> None:
+        """Of every bench, the runs that count, have a finding and are not there."""
+        store = self.hub.lesson.store
+        there = store.pooled()
+        runs = [run.id for run in store.kept_runs() if run.id not in there and store.findings(run.id)]
+        self.send(runs, "The class")
+
+    def send(self, runs: list[int], who: str) -> None:
+        if not runs:
+            self.hub.tell(f"{who} has no run that is not in the pool already.", "amber")
+        elif self.hub.try_to(lambda: self.hub.lesson.pooling.send_to_pool(runs)):
+            count = f"{len(runs)} run{'s' if len(runs) != 1 else ''}"
+            self.hub.tell(f"{who}: {count} sent to the pool.", "good", act="Take back", then=self.hub.undo)
+
+    def ask_aside(self) -> None:
+        run, lesson = self._current(), self.hub.lesson
+        if run is None:
+            return
+        if run.aside:
+            self.hub.try_to(lambda: lesson.working_up.take_back_run(run.id))
+            return
+        alias = lesson.store.group(run.group).alias
+        self.hub.messages.ask(
+            f"Why is {alias} run {run.number} set aside?", "Set aside", lambda why: lesson.working_up.set_aside_run(run.id, why),
+            hint="as: bumped the string",
+        )  # fmt: skip
+
+    def turn_practice(self) -> None:
+        """A run for practice counts nowhere."""
+        run = self._current()
+        if run is not None and self.hub.try_to(
+            lambda: self.hub.lesson.recording.set_practice(run.id, practice=not run.practice)
+        ):
+            words = "counts" if run.practice else "was practice, and counts nowhere"
+            self.hub.tell(f"Run {run.number} {words}.", "good", act="Take back", then=self.hub.undo)
+
+    def ask_removal(self) -> None:
+        """The only thing that takes raw bytes away: what is to go has to be typed."""
+        run = self._current()
+        if run is None:
+            return
+        whole, alias = run_to_remove(self.hub.lesson, run.id)
+
+        def remove(typed: str) -> None:
+            told = remove_as_typed(self.hub.lesson, run.id, typed)
+            self.hub.undo_stack.clear()  # steps of what is gone cannot be taken back
+            self.hub.book_changed.emit()
+            self.hub.tell(told, "amber")
+
+        self.hub.messages.ask(
+            f"Gone for good, bytes and all. Type {whole} for this run, {alias} for its group:", "Remove for good", remove,
+            hint="nothing brings it back",
+        )  # fmt: skip
+
+    def leave_out(self, stretch: Callable[[], tuple[float, float]], left: Callable[[], object], proposed: str) -> None:
+        """Asks why a stretch is set aside, which may be dragged meanwhile; left: called when it is answered or left; proposed: what
+        is said of the stretch that is shown at first."""
+        run = self._current()
+        if run is None:
+            return
+
+        def keep(why: str) -> None:
+            low, high = stretch()
+            self.hub.lesson.working_up.leave_out(run.id, (low, high), why)
+            self.hub.tell(
+                f"{low:.2f} s to {high:.2f} s set aside: {why.strip()}.", "good", act="Take back", then=self.hub.undo
+            )
+
+        self.hub.messages.ask(
+            f"{proposed}Drag its edges; why is it set aside?", "Set aside", keep, hint="as: touched the wire", left=left
+        )
+
+    def take_in(self, at: int) -> None:
+        run = self._current()
+        if run is not None and self.hub.try_to(lambda: self.hub.lesson.working_up.take_in(run.id, at)):
+            self.hub.tell("It counts again.", "good", act="Take back", then=self.hub.undo)
+
+    def take_out(self) -> None:
+        """The run's data as CSV; asks where."""
+        run, lesson = self._current(), self.hub.lesson
+        if run is None:
+            return
+        proposed = Path.home() / f"{self.hub.alias} run {run.number}.csv"
+
+        def keep(text: str) -> None:
+            kept = keep_run_csv(lesson, run.id, Path(text.strip() or proposed).expanduser())
+            self.hub.tell(f"All readings with units and uncertainties are in {kept}", "good")
+
+        self.hub.messages.ask("The data of this run as CSV:", "Keep", keep, text=str(proposed))

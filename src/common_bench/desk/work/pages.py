@@ -1,0 +1,101 @@
+"""Under the graph of a run, where somebody asks for them: how a finding came about, step by step; and all runs of the lesson."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+
+from common_bench.desk.look.labels import label
+from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, say
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.origins import Step
+from common_bench.lesson.store import LessonStore
+from common_bench.lesson.words import stated_words
+from common_bench.model.measured import written
+from common_bench.model.run import Run
+
+
+def run_state(store: LessonStore, run: Run) -> Cell:
+    """Whether a run counts, in a word, with its tone."""
+    if run.aside:
+        return "set aside", "amber"
+    if run.practice:
+        return "practice", "soft"
+    return ("in pool", "good") if run.id in store.pooled() else ("kept", "")
+
+
+class OriginCard(Card):
+    """The walk back from a finding to the lines of text; a step with a place in the run is shown on the graph when it is chosen."""
+
+    def __init__(self, look: Callable[[float], object], back: Callable[[], object]) -> None:
+        super().__init__("How it came about", name=True)
+        self._look = look
+        self.steps: list[Step] = []
+        self.table = Table(["step", "what it is"], left=(0, 1), stretch=1, wrap=True)
+        self.table.itemSelectionChanged.connect(self._chosen)
+        self.top.addWidget(button("Back (K)", back, role="link"))
+        self.add(self.table)
+
+    def show_steps(self, steps: Sequence[Step]) -> None:
+        if list(steps) == self.steps:
+            return
+        self.steps = list(steps)
+        rows: list[list[Cell]] = [[each.what[:60], each.words] for each in steps]
+        self.table.fill(rows)
+        self.table.fold()
+
+    def _chosen(self) -> None:
+        row = self.table.currentRow()
+        if 0 <= row < len(self.steps) and not math.isnan(self.steps[row].t):
+            self._look(self.steps[row].t)
+
+
+class AllRunsCard(Card):
+    """Every run of the lesson with its finding, conditions and state; what wants a look comes first."""
+
+    def __init__(self, choose: Callable[[int], object], send: Callable[[], object], back: Callable[[], object]) -> None:
+        super().__init__("All runs", name=True)
+        self._choose = choose
+        self.runs: list[int] = []
+        self.table = Table(["group", "run", "conditions", "finding", "state"], left=(0, 1, 2, 4), stretch=2)
+        self.table.itemSelectionChanged.connect(self._chosen)
+        self.words = label("", "soft")
+        self.send = button("Send all that count to the pool", send)
+        self.top.addWidget(button("Back (G)", back, role="link"))
+        self.add(self.table)
+        row = hbox(self.words, self.send)
+        row.setStretch(0, 1)
+        self.body.addLayout(row)
+
+    def show_lesson(self, lesson: OpenLesson, chosen: int) -> None:
+        store, pooled = lesson.store, lesson.store.pooled()
+        wanting: list[tuple[int, list[Cell]]] = []
+        others: list[tuple[int, list[Cell]]] = []
+        for run in store.ended_runs():
+            findings = store.findings(run.id)
+            state = run_state(store, run)
+            look = not findings and not run.aside and not run.practice
+            if look:
+                state = ("wants a look", "red")
+            first = findings[0] if findings else None
+            value = (
+                f"{first.name} {written(first.measured.value, first.measured.u, first.measured.unit)}"
+                if first
+                else "none"
+            )
+            conditions = ", ".join(f"{name} {stated_words(each)}" for name, each in store.run_stated(run.id).items())
+            row: list[Cell] = [store.group(run.group).alias, f"run {run.number}", conditions, value, state]
+            (wanting if look else others).append((run.id, row))
+        self.runs = [run for run, _ in (*wanting, *others)]
+        self.table.fill([row for _, row in (*wanting, *others)])
+        self.table.blockSignals(True)
+        self.table.selectRow(self.runs.index(chosen) if chosen in self.runs else -1)
+        self.table.blockSignals(False)
+        loose = sum(1 for run in store.kept_runs() if run.id not in pooled and store.findings(run.id))
+        say(self.words, f"{len(self.runs)} runs · {len(wanting)} want a look · {loose} count and are not in the pool")
+        self.send.setEnabled(loose > 0)
+
+    def _chosen(self) -> None:
+        row = self.table.currentRow()
+        if 0 <= row < len(self.runs):
+            self._choose(self.runs[row])
