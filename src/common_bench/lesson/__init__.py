@@ -22,8 +22,8 @@ OFFERS = {
     ),
     "change_words": ("change_words",),
     "class_views": (
-        "Aligned",
         "ALIGNED",
+        "Aligned",
         "class_view",
         "ClassView",
         "Kind",
@@ -97,8 +97,8 @@ OFFERS = {
     ),
     "origins": (
         "origin",
+        "OriginStep",
         "reading_words",
-        "Step",
     ),
     "plan_checking": (
         "faults_of",

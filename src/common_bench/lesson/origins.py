@@ -25,7 +25,7 @@ MOST_SHOWN = 3  # events or points in a step
 
 
 @dataclass(frozen=True)
-class Step:
+class OriginStep:
     """One step back. what: its head; words: what is to be said of it; t: s of the run to look at, nan where it is no place."""
 
     what: str
@@ -33,17 +33,18 @@ class Step:
     t: float = math.nan
 
 
-def origin(book: Book, replayed: Replayed, finding: Finding, curves: dict[str, Curve]) -> list[Step]:
+def origin(book: Book, replayed: Replayed, finding: Finding, curves: dict[str, Curve]) -> list[OriginStep]:
     """From a finding back to the lines of text."""
     setting = replayed.run.setting
     value = written(finding.measured.value, finding.measured.u, finding.measured.unit)
     low, high = finding.span
-    steps = [Step(f"{finding.name} = {value}", f"{finding.how}; used: {low:.2f} s to {high:.2f} s", low)]
+    steps = [OriginStep(f"{finding.name} = {value}", f"{finding.how}; used: {low:.2f} s to {high:.2f} s", low)]
     steps += [
-        Step(f"share: {each.name}", f"{u_words(each.u)} {finding.measured.unit}".rstrip()) for each in finding.made_of
+        OriginStep(f"share: {each.name}", f"{u_words(each.u)} {finding.measured.unit}".rstrip())
+        for each in finding.made_of
     ]
     for each in setting.left_out if setting is not None else ():
-        steps.append(Step("set aside", f"{each.t_from:.2f} s to {each.t_to:.2f} s: {each.reason}", each.t_from))
+        steps.append(OriginStep("set aside", f"{each.t_from:.2f} s to {each.t_to:.2f} s: {each.reason}", each.t_from))
     channels: list[str] = []
     for name in _rests_on(replayed, finding.name):
         steps += _line_steps(replayed, name, finding.span, curves, channels)
@@ -121,49 +122,49 @@ def _names(node: Node) -> Iterator[str]:
 
 def _line_steps(
     replayed: Replayed, name: str, span: tuple[float, float], curves: dict[str, Curve], channels: list[str]
-) -> Iterator[Step]:
+) -> Iterator[OriginStep]:
     line = next(each for each in replayed.workings.lines if each.name == name)
     node = line.read.expression if line.read is not None else None
     result = replayed.results.get(name)
     if name in curves:
         curve = curves[name]
         said = ", ".join(f"{key} = {value}" for key, value in curve.parameters)
-        yield Step(line.text, f"a fit of {len(curve.fit.t)} readings: {said}; {'; '.join(curve.words)}", span[0])
+        yield OriginStep(line.text, f"a fit of {len(curve.fit.t)} readings: {said}; {'; '.join(curve.words)}", span[0])
     elif isinstance(result, Events):
         inside = result.t[(result.t >= span[0]) & (result.t <= span[1])].tolist()
         first = ", ".join(f"{t:.3f} s" for t in inside[:MOST_SHOWN])
-        yield Step(line.text, f"{len(inside)} events in the span: {first}{' …' if len(inside) > MOST_SHOWN else ''}", inside[0] if inside else span[0])  # fmt: skip
+        yield OriginStep(line.text, f"{len(inside)} events in the span: {first}{' …' if len(inside) > MOST_SHOWN else ''}", inside[0] if inside else span[0])  # fmt: skip
     elif isinstance(result, Series):
         what = "values at events" if result.since is not None else "readings"
         inside = result.t[(result.t >= span[0]) & (result.t <= span[1])].tolist()
-        yield Step(line.text, f"{len(inside)} {what} in the span, in {result.unit or 'no unit'}", span[0])
+        yield OriginStep(line.text, f"{len(inside)} {what} in the span, in {result.unit or 'no unit'}", span[0])
     else:
-        yield Step(line.text, "one number over the span")
+        yield OriginStep(line.text, "one number over the span")
     if node is not None and node.form == "calibrated":
         channels.append(node.word)
 
 
-def _channel_steps(replayed: Replayed, channel: str, kept: tuple[Calibration, ...]) -> Iterator[Step]:
+def _channel_steps(replayed: Replayed, channel: str, kept: tuple[Calibration, ...]) -> Iterator[OriginStep]:
     own = next((each for each in kept if each.channel == channel), None)
     if own is None:
-        yield Step(f"{channel}: not calibrated", "its raw numbers are used as they come")
+        yield OriginStep(f"{channel}: not calibrated", "its raw numbers are used as they come")
     else:
         low, high = own.range
         applied = (
             " · applied to this run afterwards" if replayed.run.setting and replayed.run.setting.applied_at else ""
         )
-        yield Step(f"calibration of {channel}", f"{curve_name(own.curve)} through {len(own.points)} points, kept {own.made_at[:16].replace('T', ' ')}, raw {low:g} to {high:g}{applied}")  # fmt: skip
+        yield OriginStep(f"calibration of {channel}", f"{curve_name(own.curve)} through {len(own.points)} points, kept {own.made_at[:16].replace('T', ' ')}, raw {low:g} to {high:g}{applied}")  # fmt: skip
         for point in own.points:
-            yield Step(f"point {point.label}", f"{written(point.reference, point.u_reference, point.unit)} held, raw {written(point.reading, point.u_reading)} read ({point.n} readings, {point.taken_at[:16].replace('T', ' ')})")  # fmt: skip
+            yield OriginStep(f"point {point.label}", f"{written(point.reference, point.u_reference, point.unit)} held, raw {written(point.reading, point.u_reading)} read ({point.n} readings, {point.taken_at[:16].replace('T', ' ')})")  # fmt: skip
     column = (own.heard_as if own is not None else "") or channel
     raw = replayed.raw.get(column)
     if raw is not None and np.isfinite(raw).any():
-        yield Step(f"raw numbers of {column}", f"{int(np.isfinite(raw).sum())} of {len(raw)} readings, {np.nanmin(raw):g} to {np.nanmax(raw):g}")  # fmt: skip
+        yield OriginStep(f"raw numbers of {column}", f"{int(np.isfinite(raw).sum())} of {len(raw)} readings, {np.nanmin(raw):g} to {np.nanmax(raw):g}")  # fmt: skip
 
 
-def _text_steps(book: Book, replayed: Replayed, span: tuple[float, float]) -> Iterator[Step]:
+def _text_steps(book: Book, replayed: Replayed, span: tuple[float, float]) -> Iterator[OriginStep]:
     rows = [row for t in span if (row := reading_at(replayed, t)) is not None]
     for which, row in zip(("first", "last"), rows, strict=False):
         offset = int(replayed.offset[row])
         at, text = line_at(book, replayed, offset)
-        yield Step(f"{which} line of text in the span", f"byte {offset} of session {replayed.run.session}, heard at {at:.3f} s: {text}", float(replayed.t[row]))  # fmt: skip
+        yield OriginStep(f"{which} line of text in the span", f"byte {offset} of session {replayed.run.session}, heard at {at:.3f} s: {text}", float(replayed.t[row]))  # fmt: skip

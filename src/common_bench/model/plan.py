@@ -288,7 +288,8 @@ class Plan(msgspec.Struct, frozen=True):
     def accepted(self) -> Measured | None:
         if self.graph is None or not self.graph.accepted:
             return None
-        return read_measured(self.graph.accepted, self.graph.accepted.split()[-1])
+        last = self.graph.accepted.split()[-1]
+        return read_measured(self.graph.accepted, "" if last[0].isdigit() else last)
 
 
 def measured_line(sensor: SensorPlan) -> str:

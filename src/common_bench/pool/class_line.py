@@ -169,7 +169,8 @@ def _class_finding(formula: str, line: Line, places: Sequence[GroupPlace]) -> Me
     """The formula over slope and intercept; their correlation counts where both are used (by rotating
     to the centre of the points, the formula is evaluated with each moved by its own uncertainty)."""
     x_unit, y_unit = places[0].x.unit, places[0].y.unit
-    unit = f"({interval_of(y_unit)})/({interval_of(x_unit)})" if x_unit else interval_of(y_unit)
+    over = f"({interval_of(y_unit)})" if y_unit else "1"
+    unit = f"{over}/({interval_of(x_unit)})" if x_unit else interval_of(y_unit)
 
     def value(intercept: float, slope: float) -> Measured:
         return number_from(

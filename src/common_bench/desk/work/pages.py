@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, say
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.lesson.origins import Step
+from common_bench.lesson.origins import OriginStep
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.words import stated_words
 from common_bench.model.measured import written
@@ -30,13 +30,13 @@ class OriginCard(Card):
     def __init__(self, look: Callable[[float], object], back: Callable[[], object]) -> None:
         super().__init__("How it came about", name=True)
         self._look = look
-        self.steps: list[Step] = []
+        self.steps: list[OriginStep] = []
         self.table = Table(["step", "what it is"], left=(0, 1), stretch=1, wrap=True)
         self.table.itemSelectionChanged.connect(self._chosen)
         self.top.addWidget(button("Back (K)", back, role="link"))
         self.add(self.table)
 
-    def show_steps(self, steps: Sequence[Step]) -> None:
+    def show_steps(self, steps: Sequence[OriginStep]) -> None:
         if list(steps) == self.steps:
             return
         self.steps = list(steps)
