@@ -18,7 +18,7 @@ from common_bench.model.measured import plain, u_words, written
 from common_bench.model.run import Finding
 from common_bench.record.replay import Replayed
 from common_bench.workings.reading import Node
-from common_bench.workup.curves import Curve
+from common_bench.workup.curves import RunCurve
 
 LONGEST_LINE = 400  # bytes of a line of text that are shown
 MOST_SHOWN = 3  # events or points in a step
@@ -33,7 +33,7 @@ class OriginStep:
     t: float = math.nan
 
 
-def origin(book: Book, replayed: Replayed, finding: Finding, curves: dict[str, Curve]) -> list[OriginStep]:
+def origin(book: Book, replayed: Replayed, finding: Finding, curves: dict[str, RunCurve]) -> list[OriginStep]:
     """From a finding back to the lines of text."""
     setting = replayed.run.setting
     value = written(finding.measured.value, finding.measured.u, finding.measured.unit)
@@ -121,7 +121,7 @@ def _names(node: Node) -> Iterator[str]:
 
 
 def _line_steps(
-    replayed: Replayed, name: str, span: tuple[float, float], curves: dict[str, Curve], channels: list[str]
+    replayed: Replayed, name: str, span: tuple[float, float], curves: dict[str, RunCurve], channels: list[str]
 ) -> Iterator[OriginStep]:
     line = next(each for each in replayed.workings.lines if each.name == name)
     node = line.read.expression if line.read is not None else None

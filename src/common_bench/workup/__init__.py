@@ -7,8 +7,8 @@ OFFERS = {
     "curves": (
         "against_others",
         "beside",
-        "Curve",
         "curves_of",
+        "RunCurve",
         "TRIED",
         "try_curve",
     ),

@@ -35,7 +35,7 @@ PATTERN = 0.5  # of the readings that the residuals are as good as, below which 
 
 
 @dataclass(frozen=True)
-class Curve:
+class RunCurve:
     """One fit over a span. text: its line; parameters: (name, value as shown, u in its unit or nan); aicc: Akaike's criterion with
     the correction for few readings (Hurvich, Tsai, Biometrika 76, 297 (1989)); words: how well it fits."""
 
@@ -54,7 +54,7 @@ class Curve:
 
 def curves_of(
     workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]
-) -> dict[str, Curve]:
+) -> dict[str, RunCurve]:
     """Every fit over a span, by line; none where the lines give nothing in it."""
     fits: dict[str, FoundFit] = {}
     with suppress(FindingTrouble):  # the finding says why; what was fitted before it is there
@@ -65,7 +65,7 @@ def curves_of(
 
 def try_curve(
     workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float], text: str
-) -> Curve:
+) -> RunCurve:
     """A curve that is not among the lines of a run: `voltage fitted by A * exp(-time / tau)`. Raises WorkingTrouble or
     FindingTrouble."""
     name = f"{TRIED}curve"
@@ -87,8 +87,8 @@ def try_curve(
 
 
 def beside(
-    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float], curve: Curve
-) -> list[tuple[str, Curve]]:
+    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float], curve: RunCurve
+) -> list[tuple[str, RunCurve]]:
     """Other shapes through the same readings, the best first; those that do not fit at all are left out."""
     quantity = curve.text.partition("fitted by")[0].rpartition("=")[2].strip()
     if not quantity.isidentifier():
@@ -104,7 +104,7 @@ def beside(
     return sorted(found, key=lambda each: each[1].aicc)
 
 
-def against_others(curve: Curve, others: list[tuple[str, Curve]]) -> str:
+def against_others(curve: RunCurve, others: list[tuple[str, RunCurve]]) -> str:
     """In a sentence what speaks for the curve or against it."""
     same = [(words, each) for words, each in others if abs(each.aicc - curve.aicc) < 1e-3]
     rest = [(words, each) for words, each in others if (words, each) not in same]
@@ -130,12 +130,12 @@ def _times(ratio: float) -> str:
     return f"{ratio:.0f}" if ratio >= 10 else f"{ratio:.2g}"
 
 
-def _curve(name: str, text: str, fit: FoundFit) -> Curve:
+def _curve(name: str, text: str, fit: FoundFit) -> RunCurve:
     shown = []
     for each in fit.values:
         measured = fit.number(each).measured
         shown.append((each, written(measured.value, measured.u, measured.unit)))
-    return Curve(name, text, fit, tuple(shown), _aicc(fit), tuple(_words(fit)))
+    return RunCurve(name, text, fit, tuple(shown), _aicc(fit), tuple(_words(fit)))
 
 
 def _aicc(fit: FoundFit) -> float:

@@ -13,7 +13,7 @@ from common_bench.model.measured import u_words, written
 from common_bench.model.run import Finding, Moment, Run
 from common_bench.record.replay import Replayed
 from common_bench.workup.comparing import difference_words
-from common_bench.workup.curves import Curve
+from common_bench.workup.curves import RunCurve
 
 
 class FindingCard(Card):
@@ -120,7 +120,7 @@ class FitCard(Card):
         self.add(self.formula, self.parameters, self.words, self.others)
         self.body.addLayout(hbox(self.ask, self.keep, None))
 
-    def show_curve(self, curve: Curve | None, held: Sequence[tuple[str, str]], others: str, *, tried: bool) -> None:
+    def show_curve(self, curve: RunCurve | None, held: Sequence[tuple[str, str]], others: str, *, tried: bool) -> None:
         """held: parameters that are not free, with their values; others: what other shapes would do."""
         for each in (self.formula, self.parameters, self.words, self.others):
             each.setVisible(curve is not None)

@@ -9,7 +9,7 @@ from common_bench.lesson.plan_editing import with_line
 from common_bench.model.measured import written
 from common_bench.record.replay import Replayed
 from common_bench.workings.over import number_from
-from common_bench.workup.curves import TRIED, Curve, against_others, beside, try_curve
+from common_bench.workup.curves import TRIED, RunCurve, against_others, beside, try_curve
 
 Span = tuple[float, float]
 OFFERS = (
@@ -26,10 +26,10 @@ class CurveTry:
 
     def __init__(self, hub: Hub, changed: Callable[[], object]) -> None:
         self._hub, self._changed = hub, changed
-        self._curve: tuple[int, Curve, str] | None = None  # run, curve, what was typed
+        self._curve: tuple[int, RunCurve, str] | None = None  # run, curve, what was typed
         self._others: dict[object, str] = {}
 
-    def of(self, run: int) -> Curve | None:
+    def of(self, run: int) -> RunCurve | None:
         return self._curve[1] if self._curve is not None and self._curve[0] == run else None
 
     def leave(self) -> bool:
@@ -69,7 +69,7 @@ class CurveTry:
             )
             self._changed()
 
-    def held(self, replayed: Replayed, curve: Curve | None) -> list[tuple[str, str]]:
+    def held(self, replayed: Replayed, curve: RunCurve | None) -> list[tuple[str, str]]:
         """Parameters that are held, with their values as written."""
         if curve is None:
             return []
@@ -84,7 +84,7 @@ class CurveTry:
                 found.append((clause.word, written(told.value, told.u, told.unit) if told is not None else text))
         return found
 
-    def others(self, run: int, replayed: Replayed, curve: Curve | None, span: Span) -> str:
+    def others(self, run: int, replayed: Replayed, curve: RunCurve | None, span: Span) -> str:
         """What other shapes would do, in a sentence; worked out by a worker the first time."""
         if curve is None:
             return ""

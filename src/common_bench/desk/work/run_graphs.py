@@ -22,7 +22,7 @@ from common_bench.model.measured import written
 from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
 from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
-from common_bench.workup.curves import Curve
+from common_bench.workup.curves import RunCurve
 
 MOST_DRAWN = 2000  # points of a curve or of residuals
 BESIDE: tuple[Aligned, ...] = ("begin", "event")  # where runs are laid over one another
@@ -107,7 +107,7 @@ class RunGraph(Card):
             at = int(known[len(known) // 2])
             self.graph.note(words, float(t[at]), float(values[at]), colour, anchor=(0, 1))
 
-    def show_curve(self, curve: Curve | None) -> None:
+    def show_curve(self, curve: RunCurve | None) -> None:
         """A fit over the span with its band of one standard uncertainty."""
         if curve is None:
             return
@@ -266,7 +266,7 @@ class ResidualsGraph(Card):
         self.graph = Graph()
         self.add(self.graph)
 
-    def show_curve(self, curve: Curve | None, emblem: Emblem, seconds: float) -> None:
+    def show_curve(self, curve: RunCurve | None, emblem: Emblem, seconds: float) -> None:
         self.setVisible(curve is not None)
         if curve is None:
             return

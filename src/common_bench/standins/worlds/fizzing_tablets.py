@@ -17,14 +17,14 @@ STATED_WITHIN = 0.5  # °C, standard, of a group's thermometer
 RATE_AT_20 = 0.8  # kPa/s, at the start in water of 20 °C
 TEN_DEGREES = 2.0  # times as fast in water that is 10 °C warmer
 MOST_GAS = 40.0  # kPa, of a whole tablet in the bottle
-LEAK = 0.12  # 1/s, of one group's bottle
+LEAK = 0.4  # share of the gas that a stopper lets out which does not close, of one group's bottle
 COUNTS_PER_KPA, ZERO = 150.0, 420.0  # of the sensor, nominal
 PRESSURE = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*kPa\s*$")
 
 
 @dataclass(frozen=True, kw_only=True)
 class BottleOfWater(StandInBench):
-    """temperature in °C; leak in 1/s; the sensor's scale in counts per kPa and its zero in counts."""
+    """temperature in °C; leak: share of the gas that escapes; the sensor's scale in counts per kPa and its zero in counts."""
 
     temperature: float
     leak: float
@@ -67,7 +67,7 @@ class GasKit(StandInKit):
         rate = RATE_AT_20 * TEN_DEGREES ** ((self.bottle.temperature - 20.0) / 10.0) / MOST_GAS
         given = self._left * (1 - math.exp(-rate * h))
         self._left -= given
-        self._pressure = self._pressure * math.exp(-self.bottle.leak * h) + given
+        self._pressure += given * (1 - self.bottle.leak)
 
     def _shown(self) -> float:
         return self.bottle.zero + self.bottle.counts_per_kpa * self._pressure
