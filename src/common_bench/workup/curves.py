@@ -27,6 +27,7 @@ SHAPES = {
     "damped swing": "{a} * exp(-time / {e}) * sin({b} * time + {d}) + {c}",
 }
 """What is tried beside a curve, with places for names that nothing else has."""
+ALIKE = 1e-3  # difference of the criterion of two that are the same curve
 CLOSE, CLEAR = (
     2.0,
     10.0,
@@ -36,14 +37,12 @@ PATTERN = 0.5  # of the readings that the residuals are as good as, below which 
 
 @dataclass(frozen=True)
 class RunCurve:
-    """One fit over a span. text: its line; parameters: (name, value as shown, u in its unit or nan); aicc: Akaike's criterion with
-    the correction for few readings (Hurvich, Tsai, Biometrika 76, 297 (1989)); words: how well it fits."""
+    """One fit over a span. text: its line; parameters: (name, value as shown); words: how well it fits."""
 
     name: str
     text: str
     fit: FoundFit
     parameters: tuple[tuple[str, str], ...]
-    aicc: float
     words: tuple[str, ...]
 
     @property
@@ -101,17 +100,19 @@ def beside(
             found.append((words, try_curve(workings, results, span, f"{quantity} fitted by {shape.format(**free)}")))
         except Trouble:
             continue
-    return sorted(found, key=lambda each: each[1].aicc)
+    independent = max((each.fit.independent for _, each in found), default=0.0)
+    return sorted(found, key=lambda each: criterion(each[1].fit, independent))
 
 
 def against_others(curve: RunCurve, others: list[tuple[str, RunCurve]]) -> str:
     """In a sentence what speaks for the curve or against it."""
-    same = [(words, each) for words, each in others if abs(each.aicc - curve.aicc) < 1e-3]
-    rest = [(words, each) for words, each in others if (words, each) not in same]
+    n = max(each.fit.independent for each in (curve, *(other for _, other in others)))
+    own = criterion(curve.fit, n)
+    rest = [(words, each) for words, each in others if abs(criterion(each.fit, n) - own) >= ALIKE]
     if not rest:
         return ""
     words, best = rest[0]
-    lead = best.aicc - curve.aicc
+    lead = criterion(best.fit, n) - own
     if lead > CLEAR:
         return f"Every other shape fits clearly worse; the next is {_a(words).lower()}, with residuals {_times(best.fit.sd / curve.fit.sd)} times as large."
     if lead > CLOSE:
@@ -135,11 +136,13 @@ def _curve(name: str, text: str, fit: FoundFit) -> RunCurve:
     for each in fit.values:
         measured = fit.number(each).measured
         shown.append((each, written(measured.value, measured.u, measured.unit)))
-    return RunCurve(name, text, fit, tuple(shown), _aicc(fit), tuple(_words(fit)))
+    return RunCurve(name, text, fit, tuple(shown), tuple(_words(fit)))
 
 
-def _aicc(fit: FoundFit) -> float:
-    n, k = fit.independent, len(fit.values) + 1
+def criterion(fit: FoundFit, n: float) -> float:
+    """Akaike's criterion with the correction for few readings (Hurvich, Tsai, Biometrika 76, 297 (1989)); n: independent readings,
+    the same for all that are compared."""
+    k = len(fit.values) + 1
     if n <= k + 1 or fit.sd <= 0:
         return math.inf if fit.sd > 0 else -math.inf
     squares = float(np.mean(fit.residuals**2))

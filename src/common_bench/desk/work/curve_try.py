@@ -99,4 +99,4 @@ class CurveTry:
 
     def _found(self, key: object, words: str) -> None:
         self._others[key] = words
-        self._changed()
+        self._hub.book_changed.emit()  # whatever shows it now: the stage may have been made anew meanwhile

@@ -47,6 +47,7 @@ class RunGraph(Card):
         self.top.addWidget(self.beside)
         self.top.addWidget(self.aligned)
         self.here = ShortLabel("", "small")
+        self.here.hide()
         self.add(self.graph, self.here)
         self._pointed = pointed
         self.graph.scene().sigMouseMoved.connect(self._point)
@@ -65,6 +66,7 @@ class RunGraph(Card):
         if self.graph.isVisible() and self.graph.sceneBoundingRect().contains(place):
             t = float(view.mapSceneToView(place).x())
             say(self.here, self._pointed(t, self._name))
+            self.here.setVisible(bool(self.here.text()))
 
     def show_out(self, stretch: tuple[float, float] | None) -> None:
         """A stretch that may be set aside, to be dragged; None: no longer."""

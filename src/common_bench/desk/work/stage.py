@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtWidgets import QSizePolicy
 
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, Cell, Pages, Table, button, hbox, say, scrolled, vbox
@@ -54,11 +54,11 @@ class WorkStage(StageView):
         self.moments_card = NotesCard(self._change_moment, self.refresh, deeds.take_in, self._keep_note)
         self.marked, self.note = self.moments_card.marked, self.moments_card.note
         self.written = PlanLines(hub, self.refresh, lambda _: None)
-        seen = QWidget()
         column = vbox(self.residuals_card, self.each_card, self.moments_card, None, spacing=11)
-        column.setStretch(0, 20)
-        column.setStretch(1, 20)
-        seen.setLayout(column)
+        for at, graph in enumerate((self.residuals_card.graph, self.each_card.graph)):
+            column.setStretch(at, 20)
+            graph.setMinimumHeight(px(64))
+        seen = scrolled(column)  # nothing is squeezed where there is little room
         self.origin_card = OriginCard(self._look_at, lambda: self.turn_page(ORIGIN))
         self.all_card = AllRunsCard(self._choose_run, deeds.send_all, lambda: self.turn_page(ALL_RUNS))
         self.under = Pages()
@@ -228,6 +228,7 @@ class WorkStage(StageView):
         run = self._current()
         replayed = self.lesson.working_up.at_hand(run.id) if run is not None else None
         if replayed is None:
+            self.hub.tell("The run is being read; a moment.", "amber")
             return
         series = quantities(replayed).get(self.graph_card.drawn_name)
         far = far_readings(series) if series is not None else []

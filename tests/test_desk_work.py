@@ -1,0 +1,86 @@
+"""Work up in the window: curves tried and kept, stretches set aside, runs beside one another, the walk back to the lines of text, all
+runs at once; with keys and the mouse, judged by what is seen."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint, QPointF
+from PyQt6.QtTest import QTest
+
+from person import Desk
+from test_desk_record import uncut
+
+
+def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its_lines(
+    worked: Desk, tmp_path: Path
+) -> None:
+    made = worked
+    made.press("5")
+    stage = made.window.stage
+    made.see("period = ", stage)
+    run = stage._current()
+    before = made.lesson.store.findings(run.id)[0]
+    made.press("B")
+    made.see("apart, a ratio of", stage.finding_card)
+    assert any("run 1" in stage.graph_card.beside.itemText(at) for at in range(stage.graph_card.beside.count()))
+    made.press("K")
+    made.see("How it came about", stage)
+    made.see("first line of text in the span", stage.origin_card)
+    rows = [stage.origin_card.table.item(row, 0).text() for row in range(stage.origin_card.table.rowCount())]
+    assert rows[0].startswith("period = ")
+    assert any(each.startswith("calibration of load") for each in rows)
+    stage.origin_card.table.selectRow(len(rows) - 1)
+    made.until(lambda: stage.graph_card.look_at is not None, "the reading is marked on the graph")
+    assert uncut(made, "origin") == []
+    stage = made.window.stage
+    made.press("C")
+    made.answer("voltge fitted by a + b")
+    made.see("nothing is called", made.window)
+    made.answer("a + b * time")
+    made.see("CURVE, ONLY TRIED", stage)
+    made.see("fits better", stage.curve_card)
+    assert stage.residuals_card.isVisible()
+    stage.curve_card.keep.click()
+    made.see("The plan has the line “curve” now", made.window)
+    assert any(line.startswith("curve = tension fitted by") for line in made.lesson.store.plan.workings)
+    made.see("CURVE “curve”", stage)
+    made.undo()
+    made.until(
+        lambda: not any(line.startswith("curve =") for line in made.lesson.store.plan.workings), "it is out again"
+    )
+    made.until(lambda: not made.lesson.runs_in_step.is_busy, "runs have followed")
+    made.until(lambda: made.lesson.working_up.at_hand(run.id) is not None, "the run is read again")
+    made.press("O")
+    made.until(lambda: stage.question.isVisible(), "why is asked")
+    stage.graph_card.out.setRegion((4.0, 4.3))
+    made.answer("")
+    made.see("reason", made.window)
+    made.answer("bumped the string")
+    made.see("4.00 s to 4.30 s set aside: bumped the string.", made.window)
+    made.see("Set aside: 4.00 s to 4.30 s: bumped the string", stage.moments_card)
+    after = made.lesson.store.findings(run.id)[0]
+    assert after.n < before.n
+    stage.moments_card.stretches.itemAt(0).layout().itemAt(1).widget().click()
+    made.until(lambda: made.lesson.store.findings(run.id)[0].measured == before.measured, "it counts again")
+    made.press("G")
+    made.see("0 want a look", stage.all_card)
+    row = next(
+        at for at in range(stage.all_card.table.rowCount()) if stage.all_card.table.item(at, 0).text() == "Flint"
+    )
+    stage.all_card.table.selectRow(row)
+    made.until(lambda: made.hub.alias == "Flint", "the bench of that run is chosen")
+    assert uncut(made, "all runs") == []
+    stage = made.window.stage
+    made.press("G", "D")
+    place = tmp_path / "flint.csv"
+    made.answer(str(place))
+    made.see(f"All readings with units and uncertainties are in {place}", made.window)
+    head = place.read_text("utf-8").splitlines()[0]
+    assert head.startswith("time (s),raw load")
+    assert "tension (N),u_tension (N)" in head
+    middle = stage.graph.viewport().rect().center()
+    QTest.mouseMove(stage.graph.viewport(), middle)
+    stage.graph.scene().sigMouseMoved.emit(QPointF(stage.graph.mapToScene(QPoint(middle.x(), middle.y()))))
+    assert "byte" in stage.graph_card.here.text()
+    assert "raw load" in stage.graph_card.here.text()
