@@ -21,10 +21,12 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
-        "HEARD",
         "heard",
+        "HEARD",
         "JournalEntry",
         "JournalWriter",
+        "keep_file",
+        "kept_file",
         "LOST",
         "MISSED",
         "OF_RUN",

@@ -6,6 +6,7 @@ import logging
 import queue
 import threading
 import time
+import zlib
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as FutureTimeout
@@ -28,8 +29,9 @@ EVERY = 0.12  # s between transactions; with the engine's turn and the commit th
 MOST_HELD = 64_000_000  # bytes that wait in memory while the book cannot be written: an hour of 16 kits
 AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s
+CHUNKS_A_ROW = 2000  # of what was not heard live
 
-HEARD, LOST, SENT, MISSED = "bytes", "lost", "sent", "missed"
+HEARD, LOST, SENT, MISSED, FILE = "bytes", "lost", "sent", "missed", "file"
 NO_TEXT = b"\x00"
 OF_RUN, OF_SESSION, FLUSH, DROPPED = "run", "session", "flush", "dropped"
 
@@ -296,3 +298,39 @@ def _in_place_of(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[st
         if low < high:
             yield HEARD, at, [Stamped(at, NO_TEXT * (high - low))]
     yield LOST, at, []
+
+
+def keep_file(book: Book, session: int, whole: bytes, chunks: Sequence[Stamped]) -> int:
+    """Puts a file that was brought in, whole (compressed) and line by line, into the journal of a session that holds nothing yet;
+    gives how many bytes its lines have. All of it or nothing. Raises BookTrouble."""
+    first = 0
+    data = zlib.compress(whole)
+    packed = {
+        "session": session, "what": FILE, "first_byte": 0, "at": 0.0, "bytes": data, "stamps": np.array([0.0], "<f8").tobytes(),
+        "sizes": np.array([len(data)], "<u4").tobytes(),
+    }  # fmt: skip
+    try:
+        with book.engine.connect() as connection, connection.begin():
+            connection.execute(insert(schema.journal).values({**packed, "check_sum": journal_sum(packed)}))
+            for at in range(0, len(chunks), CHUNKS_A_ROW):
+                part = chunks[at : at + CHUNKS_A_ROW]
+                data = b"".join(chunk.data for chunk in part)
+                row = {
+                    "session": session, "what": HEARD, "first_byte": first, "at": float(part[0].at), "bytes": data,
+                    "stamps": np.array([chunk.at for chunk in part], "<f8").tobytes(),
+                    "sizes": np.array([len(chunk.data) for chunk in part], "<u4").tobytes(),
+                }  # fmt: skip
+                connection.execute(insert(schema.journal).values({**row, "check_sum": journal_sum(row)}))
+                first += len(data)
+    except REFUSED as fault:
+        raise refusal(fault, book.path) from fault
+    return first
+
+
+def kept_file(book: Book, session: int) -> bytes:
+    """The file that a session was brought in from; nothing where it was none, or is gone."""
+    rows = book.rows("journal", session=session, what=FILE)
+    try:
+        return zlib.decompress(rows[0]["bytes"]) if rows else b""
+    except zlib.error:
+        return b""

@@ -182,6 +182,10 @@ def _from_5(book: sqlite3.Connection) -> None:
         '"group" INTEGER NOT NULL REFERENCES "group" (id), run INTEGER REFERENCES run (id), '
         "quantity TEXT NOT NULL DEFAULT '', unit TEXT NOT NULL DEFAULT '', points TEXT NOT NULL DEFAULT '', "
         "drawn_at TEXT NOT NULL DEFAULT '')",
+        "CREATE TABLE brought_file (id INTEGER NOT NULL PRIMARY KEY, run INTEGER NOT NULL REFERENCES run (id), "
+        "name TEXT NOT NULL DEFAULT '', digest TEXT NOT NULL DEFAULT '', size INTEGER, told TEXT NOT NULL DEFAULT '', "
+        "brought_at TEXT NOT NULL DEFAULT '')",
+        "CREATE INDEX ix_brought_file_run ON brought_file (run)",
         *(f'CREATE INDEX ix_prediction_{name} ON prediction ("{name}")' for name in ("lesson", "group", "run")),
     ):
         book.execute(change)

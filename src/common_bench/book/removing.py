@@ -18,7 +18,7 @@ from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_sum
 from common_bench.model.trouble import BookTrouble
 
-OF_A_RUN = ("finding", "moment", "run_condition", "taken_point", "prediction", "pooled")
+OF_A_RUN = ("finding", "moment", "run_condition", "taken_point", "prediction", "brought_file", "pooled")
 ENDING = json.dumps({"code": "removed-for-good", "fields": {}})
 ASIDE = "removed for good"
 

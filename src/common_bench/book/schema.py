@@ -97,6 +97,10 @@ prediction = _table(
     "prediction", _of("lesson"), _of("group"), _of("run", needed=False), _text("quantity"), _text("unit"), _text("points"),
     _text("drawn_at"),
 )  # fmt: skip
+brought_file = _table(
+    "brought_file", _of("run"), _text("name"), _text("digest"), Column("size", Integer), _text("told"),
+    _text("brought_at"),
+)  # fmt: skip
 finding = _table(
     "finding", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
     Column("span_from", Float), Column("span_to", Float), Column("n", Integer), _text("words"), _text("made_of"),

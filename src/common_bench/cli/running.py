@@ -17,7 +17,7 @@ from common_bench.model.visible import visible
 REFUSED = 2  # exit status of a problem told in words
 COMMANDS = {
     "open": "open_book", "demo": "demo", "kits": "kits", "hang": "hang", "ports": "ports", "listen": "listen",
-    "plans": "plans", "plan": "plan", "record": "record", "show": "show", "pool": "pool", "calibrate": "calibrate", "check": "check", "export": "export", "work": "work", "fit": "fit",
+    "plans": "plans", "plan": "plan", "record": "record", "show": "show", "pool": "pool", "calibrate": "calibrate", "check": "check", "export": "export", "import": "bring", "work": "work", "fit": "fit",
 }  # fmt: skip
 """command -> its module, which has HELP, arguments(parser) and run(asked)"""
 

@@ -8,6 +8,15 @@ OFFERS = {
         "columns_from",
     ),
     "figure": ("class_graph",),
+    "file_times": (
+        "FileTimes",
+        "numbers",
+        "times_of",
+    ),
+    "logged": (
+        "Logged",
+        "logged_from",
+    ),
     "points": ("points_from",),
     "tables": (
         "csv_text",

@@ -3,6 +3,7 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "bring_files": ("bring_files",),
     "calibrating": (
         "KeptCalibration",
         "Taking",

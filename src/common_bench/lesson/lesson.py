@@ -13,6 +13,7 @@ import platformdirs
 from common_bench.book.book import Book
 from common_bench.book.book_file import copy_for_writing
 from common_bench.book.journal import JournalWriter
+from common_bench.lesson.bringing_in import BringingIn
 from common_bench.lesson.calibrating import Calibrating, Taking
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.lessons import begin_lesson
@@ -83,6 +84,7 @@ class OpenLesson:
         self.point_taking = PointTaking(self.store, self.changes, self.roster, self.sensors, self.recording)
         self.replays = Replays(self.store)
         self.pooling = Pooling(self.store, self.changes)
+        self.bringing_in = BringingIn(self.store, self.changes)
         self.rescue = Rescue(self.store, self._journal)
         self._closed = self._caught_up = False
         self._formats: set[int] = set()  # kits whose formats are to be kept

@@ -3,6 +3,7 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "chain": ("Chain",),
     "engine": (
         "Engine",
         "PATIENCE",

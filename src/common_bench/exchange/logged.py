@@ -1,0 +1,256 @@
+"""A file that a kit logged on its own: bytes in; rows of cells, named columns and what was left out, out. Text of any separator,
+decimal point or comma, quoted fields (RFC 4180), UTF-8, UTF-16 or Latin-1, headers on top or in the middle, units in a line below."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from common_bench.model.trouble import FileTrouble
+from common_bench.model.units import is_unit
+
+MARKS = (";", "\t", ",", "|")
+LOOKED_AT = 400  # lines by which the separator is found
+NUMBER = re.compile(r"[+\-−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-]?\d+)?")
+COMMA_NUMBER = re.compile(r"[+\-−]?\d+,\d+(?:[eE][+\-]?\d+)?")
+NOTHING = frozenset(("", "-", "–", "--", "nan", "na", "n/a", "null", "none", "?", "nil", "inf", "ovf", "err"))
+TIMELIKE = re.compile(
+    r"\d{1,4}[-/.:]\d{1,2}[-/.:]\d{1,4}.*|\d{1,2}:\d{2}(?::\d{2})?(?:[.,]\d+)?(?:\s*[ap]\.?m\.?)?|\d{4}-?\d{2}-?\d{2}T.*",
+    re.I,
+)
+HEAD = re.compile(r"^\s*(.*?)\s*(?:[(\[]\s*([^()\[\]]*?)\s*[)\]])?\s*$")
+REMARKS = ("#", "//", "%", "'", "!")
+
+
+@dataclass(frozen=True)
+class LeftOut:
+    """What of a file comes in as nothing, in words, and how many lines of it."""
+
+    what: str
+    lines: int
+
+
+@dataclass
+class Logged:
+    """names, units: of the columns in order, no two names alike; rows: cells as text, each with as many as there are columns;
+    numbers: of the lines in which they stand, from 1; breaks: rows with which a stretch begins anew; settings: remark lines on
+    top; comma: decimal commas; data: all bytes."""
+
+    path: Path
+    data: bytes
+    names: list[str]
+    units: list[str]
+    rows: list[list[str]]
+    numbers: list[int]
+    breaks: list[int] = field(default_factory=list)
+    left_out: list[LeftOut] = field(default_factory=list)
+    settings: list[str] = field(default_factory=list)
+    comma: bool = False
+
+    def column(self, at: int) -> list[str]:
+        return [row[at] for row in self.rows]
+
+
+def logged_from(path: Path) -> Logged:
+    """Raises FileTrouble where nothing can be made out: no such file, no bytes, no rows of numbers."""
+    try:
+        data = path.read_bytes()
+    except OSError as fault:
+        raise FileTrouble("table-unreadable", where=str(path)) from fault
+    if not data.strip(b"\x00\r\n\t "):
+        raise FileTrouble("logged-empty", where=str(path))
+    text = _decoded(data)
+    count: Counter[str] = Counter()
+    lines = _lines(text, count)
+    mark = _mark_of([line for _, line in lines])
+    if not mark:
+        raise FileTrouble("logged-without-rows", where=str(path))
+    cells = [(number, _cut(line, mark)) for number, line in lines]
+    wide = _width(cells)
+    kinds = [_is_data(row, wide) for _, row in cells]
+    if not any(kinds):
+        raise FileTrouble("logged-without-rows", where=str(path))
+    first = kinds.index(True)
+    head, under = _heads(cells[:first], wide)
+    names, units = _named(head, under, wide)
+    made = Logged(
+        path, data, names, units, [], [], settings=[line for _, line in lines if line.lstrip().startswith(REMARKS)][:40]
+    )
+    ended = text.endswith(("\n", "\r"))
+    again = False
+    for at, (number, row) in enumerate(cells):
+        if kinds[at]:
+            if (
+                at == len(cells) - 1
+                and not ended
+                and len([each for each in row if each]) < wide - _trailing(cells, kinds, wide)
+            ):
+                count["a last line that is cut off"] += 1
+                continue
+            if again and made.rows:
+                made.breaks.append(len(made.rows))
+            again = False
+            made.rows.append((row + [""] * wide)[:wide])
+            made.numbers.append(number)
+        elif at < first:
+            count["words on top"] += 1
+        elif head and row[: len(head)] == head:
+            count["names that come again"] += 1
+            again = True
+        else:
+            count["words between the rows"] += 1
+            again = again or bool(made.rows)
+    _drop_empty(made)
+    made.comma = mark != "," and _comma(made)
+    made.left_out = [LeftOut(what, lines) for what, lines in count.items() if lines]
+    return made
+
+
+def _decoded(data: bytes) -> str:
+    for mark, name in (
+        (codecs.BOM_UTF8, "utf-8-sig"),
+        (codecs.BOM_UTF16_LE, "utf-16"),
+        (codecs.BOM_UTF16_BE, "utf-16"),
+    ):
+        if data.startswith(mark):
+            return data.decode(name, "replace")
+    odd, even = data[1::2][:400], data[::2][:400]
+    if len(data) > 8 and odd.count(0) > 0.6 * len(odd) and even.count(0) < 0.1 * len(even):
+        return data.decode("utf-16-le", "replace")
+    try:
+        return data.decode("utf-8")
+    except UnicodeDecodeError:
+        return data.decode("latin-1")
+
+
+def _lines(text: str, count: Counter[str]) -> list[tuple[int, str]]:
+    """Numbered lines with something in them; a field in quotes may hold the end of a line."""
+    found: list[tuple[int, str]] = []
+    open_from, held = 0, ""
+    for number, line in enumerate(re.split(r"\r\n|\n|\r", text), 1):
+        if "\x00" in line:
+            line = line.replace("\x00", "")
+            count["lines of nothing, where power failed"] += not line.strip()
+        whole = f"{held}\n{line}" if held else line
+        if whole.count('"') % 2 and not whole.lstrip().startswith(REMARKS) and len(whole) < 4000:
+            held, open_from = whole, open_from or number
+            continue
+        if whole.strip():
+            found.append((open_from or number, whole))
+        open_from, held = 0, ""
+    if held.strip():
+        found.append((open_from, held))
+    return found
+
+
+def _cut(line: str, mark: str) -> list[str]:
+    if line.lstrip().startswith(REMARKS) and not NUMBER.match(line.lstrip()):
+        return [line.strip()]
+    if mark == " ":
+        return line.split()
+    if '"' in line:
+        try:
+            return [cell.strip() for cell in next(csv.reader([line], delimiter=mark, skipinitialspace=True))]
+        except (csv.Error, StopIteration):
+            pass
+    return [cell.strip() for cell in line.split(mark)]
+
+
+def _mark_of(lines: Sequence[str]) -> str:
+    """The separator under which most lines have one number of cells, and most cells are numbers or times."""
+    step = max(1, len(lines) // LOOKED_AT)
+    looked = [line for line in lines[::step] if not line.lstrip().startswith(REMARKS)]
+    best = (0.0, "")
+    for mark in (*MARKS, " "):
+        rows = [_cut(line, mark) for line in looked]
+        good = [row for row in rows if any(_is_value(cell) for cell in row)]
+        if not good:
+            continue
+        wide = Counter(len(row) for row in good).most_common(1)[0][0]
+        same = [row for row in good if len(row) == wide]
+        values = sum(sum(map(_is_value, row)) + 0.5 * sum(not cell for cell in row) for row in same)
+        share = values / max(1, wide * len(good)) * (1.0 if wide > 1 else 0.4) - (0.05 if mark == " " else 0.0)
+        if share > best[0] + 1e-9 and share > 0.3:
+            best = share, mark
+    return best[1]
+
+
+def _is_value(cell: str) -> bool:
+    return bool(NUMBER.fullmatch(cell) or TIMELIKE.fullmatch(cell))
+
+
+def _width(cells: Sequence[tuple[int, list[str]]]) -> int:
+    counted = Counter(len(row) for _, row in cells if any(map(_is_value, row)))
+    return counted.most_common(1)[0][0] if counted else 0
+
+
+def _is_data(row: Sequence[str], wide: int) -> bool:
+    values = sum(map(_is_value, row))
+    words = sum(1 for cell in row if cell and not _is_value(cell) and cell.lower() not in NOTHING)
+    return values > 0 and values >= words and len(row) <= wide + 1 and (len(row) >= min(wide, 2))
+
+
+def _trailing(cells: Sequence[tuple[int, list[str]]], kinds: Sequence[bool], wide: int) -> int:
+    """Cells that rows usually leave empty."""
+    empty = Counter(
+        sum(1 for cell in row if not cell)
+        for (_, row), data in zip(cells, kinds, strict=True)
+        if data and len(row) == wide
+    )
+    return empty.most_common(1)[0][0] if empty else 0
+
+
+def _heads(before: Sequence[tuple[int, list[str]]], wide: int) -> tuple[list[str], list[str]]:
+    """The line of names and the line of units under it; empty where there is none."""
+    rows = [row for _, row in before if len(row) >= max(1, wide - 1) and not row[0].startswith(REMARKS[:2])]
+    if not rows and wide > 1:
+        rows = [[cell.lstrip("#/% ") for cell in re.split(r"[;,\t|]", row[0])] for _, row in before if row and row[0].startswith("#")]  # fmt: skip
+        rows = [row for row in rows if len(row) == wide]
+    if not rows:
+        return [], []
+    if len(rows) > 1 and _are_units(rows[-1]):
+        return rows[-2], rows[-1]
+    return rows[-1], []
+
+
+def _are_units(row: Sequence[str]) -> bool:
+    told = [cell.strip("()[] ") for cell in row if cell.strip("()[] ")]
+    return bool(told) and all(is_unit(cell) or cell.lower() in ("-", "raw", "counts", "date", "time") for cell in told)
+
+
+def _named(head: list[str], under: list[str], wide: int) -> tuple[list[str], list[str]]:
+    names: list[str] = []
+    units: list[str] = []
+    for at in range(wide):
+        found = HEAD.match(head[at]) if at < len(head) else None
+        name = (found[1] if found is not None else "") or f"column {at + 1}"
+        unit = (found[2] or "") if found is not None else ""
+        if not unit and at < len(under):
+            unit = under[at].strip("()[] ")
+        again = sum(1 for each in names if each == name or each.rpartition(" ")[0] == name)
+        names.append(f"{name} {again + 1}" if again else name)
+        units.append(unit if unit and is_unit(unit) else "")
+    return names, units
+
+
+def _drop_empty(made: Logged) -> None:
+    """A last column that is empty in every row, as after a separator at the end of each line."""
+    while made.names and made.rows and not any(row[-1] for row in made.rows):
+        if not made.names[-1].startswith("column "):
+            return
+        made.names.pop()
+        made.units.pop()
+        for row in made.rows:
+            row.pop()
+
+
+def _comma(made: Logged) -> bool:
+    looked = [cell for row in made.rows[:: max(1, len(made.rows) // LOOKED_AT)] for cell in row]
+    return any(COMMA_NUMBER.fullmatch(cell) for cell in looked) and not any(
+        re.fullmatch(r"[+\-−]?\d+\.\d+", cell) for cell in looked
+    )
