@@ -142,7 +142,9 @@ def test_tables_of_random_habits_are_read_back(seed: int) -> None:
 
 
 def test_a_file_becomes_a_run_that_is_calibrated_worked_up_followed_back_and_noticed_again(tmp_path: Path) -> None:
-    sensor = SensorPlan("scale", "mass", "g", curve="formula", formula="mass = 0.001 * reading", u=0.01, also=("scale_*",))
+    sensor = SensorPlan(
+        "scale", "mass", "g", curve="formula", formula="mass = 0.001 * reading", u=0.01, also=("scale_*",)
+    )
     plan = Plan("Drying", sensors=(sensor,), workings=("lost = first of mass - last of mass",), findings=("lost",))
     lesson = OpenLesson.make(tmp_path / "b.benchbook", plan, "9B", ["Basalt", "Chalk"])
     lines = [f"01/01/2010,00:{at // 3:02d}:{20 * (at % 3):02d},{50_000 - 10 * at},21.{at % 7}" for at in range(90)]
@@ -176,9 +178,10 @@ def test_a_file_becomes_a_run_that_is_calibrated_worked_up_followed_back_and_not
     assert longer.again == "a longer version of what is Chalk run 1"
     assert longer.group is None
     lesson.changes.undo(change)
-    assert not lesson.store.runs()
+    assert not lesson.store.kept_runs(), "it stays, and does not count"
+    assert lesson.bringing_in.look_at(path).again == ""
     lesson.changes.redo(change)
-    assert lesson.store.run(run).number == 1
+    assert [each.number for each in lesson.store.kept_runs()] == [1]
     assert lesson.book.check() == []
     lesson.close()
 

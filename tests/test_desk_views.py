@@ -284,3 +284,45 @@ def test_hum_is_found_where_it_shows_and_not_in_noise() -> None:
         frequencies, density, _ = spectrum(Picture(t, loud))
         assert frequencies[int(np.argmax(density))] == pytest.approx(aliased(50.0, rate), abs=1.0)
     assert spectrum(Picture(np.arange(8.0), np.arange(8.0))) is None
+
+
+def test_files_that_are_dropped_are_looked_at_before_they_come_in_as_runs(worked: Desk, tmp_path: Path) -> None:
+    made = worked
+    lines = [
+        f"01/01/2010,00:{at // 3:02d}:{20 * (at % 3):02d},{230_000 - 10 * at},21.{at % 7},0.050," for at in range(90)
+    ]
+    lines[40:60] = []
+    first, again, bad = tmp_path / "Chalk 7.txt", tmp_path / "other.txt", tmp_path / "diary.txt"
+    first.write_text("date,time,load,temp,rate,\n" + "\n".join(lines) + "\n", "ascii")
+    again.write_text("time (s),load\n0,230000\n1,230010\n2,230020\n", "ascii")
+    bad.write_text("dear diary\n", "ascii")
+    made.press("4")
+    stage, store = made.window.stage, made.lesson.store
+    stage.bring_in([bad])
+    made.see("no rows of numbers can be made out", made.window)
+    stage.bring_in([first, again])
+    made.see("Bring in what a kit logged on its own", stage)
+    made.see("01/01/2010,00:00:00,230000", stage)
+    made.see("was never set", stage)
+    assert stage.bringing.whose.currentText() == "Chalk"
+    rows = [stage.bringing.columns.item(row, 1).text() for row in range(stage.bringing.columns.rowCount())]
+    assert rows == ["the kit's clock", "the kit's clock", "a channel", "a channel", "left out"]
+    assert [run.number for run in store.runs(made.group["Chalk"])] == [1], "nothing is kept yet"
+    assert uncut(made, "bringing in") == []
+    stage = made.window.stage
+    stage.bring_in([first, again])
+    stage.bringing.main.click()
+    made.see("1 gap", made.window)
+    made.until(lambda: len(store.kept_runs(made.group["Chalk"])) == 2, "it is a run like any other")
+    made.see("Bring in as a run of", stage)
+    stage.bringing.when.setCurrentText("it began at a moment that I know")
+    stage.bringing.when.activated.emit(0)
+    stage.bringing.main.click()
+    made.see("is no moment", made.window)
+    stage.bringing.moment.setText("2026-11-24 09:40")
+    stage.bringing.main.click()
+    made.until(lambda: not stage.bringing.isVisible(), "back to the wall")
+    run = store.runs(made.hub.group)[-1]
+    assert run.began_at == "2026-11-24T09:40:00"
+    made.undo()
+    assert store.run(run.id).aside == "taken back"

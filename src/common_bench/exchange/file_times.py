@@ -182,7 +182,11 @@ def _elapsed(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], s
             continue
         values = numbers(made, at)
         steps = np.diff(values[np.isfinite(values)])
-        if len(steps) and float(np.mean(steps >= 0)) > MOSTLY and (best is None or float(np.mean(steps >= 0)) > best[0]):
+        if (
+            len(steps)
+            and float(np.mean(steps >= 0)) > MOSTLY
+            and (best is None or float(np.mean(steps >= 0)) > best[0])
+        ):
             best = float(np.mean(steps >= 0)), at, values
     if best is None:
         return None

@@ -28,7 +28,7 @@ REMARKS = ("#", "//", "%", "'", "!")
 
 
 @dataclass(frozen=True)
-class LeftOut:
+class PassedOver:
     """What of a file comes in as nothing, in words, and how many lines of it."""
 
     what: str
@@ -48,7 +48,7 @@ class Logged:
     rows: list[list[str]]
     numbers: list[int]
     breaks: list[int] = field(default_factory=list)
-    left_out: list[LeftOut] = field(default_factory=list)
+    left_out: list[PassedOver] = field(default_factory=list)
     settings: list[str] = field(default_factory=list)
     comma: bool = False
 
@@ -107,7 +107,7 @@ def logged_from(path: Path) -> Logged:
             again = again or bool(made.rows)
     _drop_empty(made)
     made.comma = mark != "," and _comma(made)
-    made.left_out = [LeftOut(what, lines) for what, lines in count.items() if lines]
+    made.left_out = [PassedOver(what, lines) for what, lines in count.items() if lines]
     return made
 
 

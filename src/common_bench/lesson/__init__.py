@@ -4,6 +4,10 @@ from common_bench.offers import names_of, offering
 
 OFFERS = {
     "bring_files": ("bring_files",),
+    "bringing_in": (
+        "Preview",
+        "words_of_file",
+    ),
     "calibrating": (
         "KeptCalibration",
         "Taking",

@@ -34,6 +34,7 @@ GAP = 3.0  # times the usual step, from which time between rows is a gap
 MOST_GAPS = 400  # that are told
 LINE, TIME = "line", "time"  # names of the columns that a kept row has besides the file's own
 STILL = "always the same"
+TAKEN_BACK = "taken back"  # why a run does not count that was brought in and taken back
 
 
 @dataclass(frozen=True)
@@ -94,6 +95,8 @@ class BringingIn:
     def _again(self, logged: Logged, digest: str) -> str:
         for row in self._store.rows("brought_file"):
             run = self._store.run(row["run"])
+            if run.aside == TAKEN_BACK:
+                continue
             which = f"{self._store.group(run.group).alias} run {run.number}"
             if row["digest"] == digest:
                 return f"brought in before, as {which}"
@@ -102,10 +105,16 @@ class BringingIn:
         return ""
 
     def bring(
-        self, preview: Preview, group: int, *, began: datetime | None = None, ended: datetime | None = None
+        self,
+        preview: Preview,
+        group: int,
+        *,
+        began: datetime | None = None,
+        ended: datetime | None = None,
+        told: bool = True,
     ) -> tuple[int, Change]:
         """Keeps a file as a run of a group; gives the run and the step. began, ended: when its first or last row was, where somebody
-        knows. Raises FileTrouble for a file that is there already."""
+        knows; told: the file's own times are believed where nobody does. Raises FileTrouble for a file that is there already."""
         if preview.again.startswith("brought in before"):
             raise FileTrouble("brought-before", where=str(preview.logged.path), told=preview.again)
         store, book = self._store, self._store.book
@@ -126,21 +135,23 @@ class BringingIn:
         format, chunks = _kept_lines(preview)
         size = keep_file(book, session, preview.logged.data, chunks)
         setting = Chain(store.watching, self._calibrations(kit, format), format).setting(format, ClockState())
-        wall = _began(preview, began, ended)
+        wall = _began(preview, began, ended) if told or began or ended else None
         number = book.largest("run", "number", lesson=store.id, group=group) + 1
         ending = Ending("brought-in", {"file": preview.logged.path.name})
-        run = book.added(
+        run = book.record(
             "run", lesson=store.id, group=group, number=number, session=session, state="closed", began_at=wall.isoformat() if wall else "",
-            ending=json.dumps(msgspec.to_builtins(ending)), setting=msgspec.json.encode(setting).decode(), aside="", trouble="",
+            ending=json.dumps(msgspec.to_builtins(ending)), setting=msgspec.json.encode(setting).decode(), aside=TAKEN_BACK, trouble="",
             begin_byte=0, end_byte=size, note="; ".join(preview.times.notes), lacks="", practice=0,
         )  # fmt: skip
-        kept = book.added(
-            "brought_file", run=run.id, name=preview.logged.path.name, digest=preview.digest, size=len(preview.logged.data),
+        book.record(
+            "brought_file", run=run, name=preview.logged.path.name, digest=preview.digest, size=len(preview.logged.data),
             told=json.dumps(told_of(preview, number)), brought_at=now(),
         )  # fmt: skip
-        conditions = [book.added("run_condition", run=run.id, name=name, **condition_row(value)) for name, value in store.stated(group).items()]  # fmt: skip
-        change = self._changes.do(f"Bring in {preview.logged.path.name}", [run, kept, *conditions])
-        return run.id, change
+        for name, value in store.stated(group).items():
+            book.record("run_condition", run=run, name=name, **condition_row(value))
+        store.refresh("run", "brought_file", "run_condition")
+        counts = book.changed("run", run, aside="")  # taken back it stays, set aside, and may come in anew
+        return run, self._changes.do(f"Bring in {preview.logged.path.name}", [counts])
 
     def _calibrations(self, kit: int, format: StreamFormat) -> list[Calibration]:
         """Those of the group's kit, each heard in the file's own column."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QGridLayout, QStackedWidget, QWidget
@@ -11,6 +12,8 @@ from PyQt6.QtWidgets import QApplication, QGridLayout, QStackedWidget, QWidget
 from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.pieces import Card, button, hbox, say, set_property, shortened
 from common_bench.desk.look.sheet import px
+from common_bench.desk.record.bring_view import BringView
+from common_bench.desk.record.expecting import ask_expected
 from common_bench.desk.record.groups_graph import GroupsGraph
 from common_bench.desk.record.one_bench import OneBench
 from common_bench.desk.record.points_view import PointsView
@@ -19,18 +22,16 @@ from common_bench.desk.record.run_actions import RunActions
 from common_bench.desk.record.tile import Tile
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
-from common_bench.lesson.predictions import read_expected
 from common_bench.lesson.words import tile_sounds
 from common_bench.model.bench import Group
 from common_bench.model.measured import written
 
 SECONDS = 12.0  # s that a tile shows
-MOST_TYPED = 120  # characters of a prediction that are offered to be changed
 CROWDED = 16  # tiles beyond which there is room for a name, a number and a trace only
 ROOMY = 9  # tiles up to which each shows everything
 
 
-WALL, GRAPH, ONE, POINTS = 0, 1, 2, 3  # views
+WALL, GRAPH, ONE, POINTS, BRING = 0, 1, 2, 3, 4  # views
 
 
 class RecordStage(StageView):
@@ -71,6 +72,8 @@ class RecordStage(StageView):
         self.views.addWidget(self.one)
         self.points = PointsView(hub)
         self.views.addWidget(self.points)
+        self.bringing = BringView(hub, lambda: self.show_view(WALL), self.bring_in)
+        self.views.addWidget(self.bringing)
         self.again = button("Take again (Backspace)", self.acts.take_again)
         self.take = button("", actions.take_points, role="main")
         self.head.addWidget(self.again)
@@ -99,6 +102,7 @@ class RecordStage(StageView):
             "A": ("mark a moment on all that record", lambda: self.acts.mark(everywhere=True)),
             "G": ("one graph or the wall", self.switch_view),
             "B": ("this bench alone, or the wall", self.look_closely),
+            "I": ("bring in files that kits logged on their own…", self.bringing.choose_files),
             "C": ("set the conditions that are asked of runs", self.acts.questions.ask),
             "V": ("another way to draw all groups", lambda: self._in_graph(self.graph_card.next_kind)),
             "J": (
@@ -137,8 +141,16 @@ class RecordStage(StageView):
             self.show_view(view)
 
     def escape(self) -> bool:
-        """Leaves a run that is played again."""
+        """Leaves files that are looked at, or a run that is played again."""
+        if self._view == BRING:
+            self.bringing.leave()
+            return True
         return self.replay_bar.stop()
+
+    def bring_in(self, paths: Sequence[Path]) -> None:
+        """Looks at files that were dropped or chosen."""
+        if self.bringing.look_at(paths):
+            self.show_view(BRING)
 
     def _arrange(self, group: int, by: int) -> None:
         ids = [each.id for each in self.store.groups]
@@ -180,41 +192,9 @@ class RecordStage(StageView):
 
     def expect(self) -> None:
         """What this bench expects of its next run, drawn with the mouse or typed."""
-        group = self.hub.group
-        if not group:
-            return
-        self.show_view(ONE)
-        predictions = self.lesson.predictions
-
-        def keep(points: list[tuple[float, float]]) -> None:
-            predictions.draw(group, quantity, points)
-            self.one.let_draw(None)
-            self.hub.tell(
-                f"Kept: what {self.hub.alias} expects of its next run.", "good", act="Take back", then=self.hub.undo
-            )
-
-        def drawn(points: list[tuple[float, float]]) -> None:
-            if self.hub.try_to(lambda: keep(points)):
-                self.question.leave()
-
-        def typed(text: str) -> None:
-            if text.strip():
-                keep(read_expected(text))
-            else:
-                self.one.let_draw(None)
-                predictions.take_off(group)
-
-        quantity = self.one.let_draw(drawn)
-        waiting = predictions.waiting(group)
-        text = (
-            ", ".join(f"{t:.4g} {value:.4g}" for t, value in zip(waiting.t, waiting.values, strict=True))
-            if waiting
-            else ""
-        )
-        self.ask(
-            f"Draw {quantity} on the graph, or type it:", "Keep", typed, hint="s and values: 0 5, 10 2.5, 20 0",
-            text=text if len(text) < MOST_TYPED else "", left=lambda: self.one.let_draw(None),
-        )  # fmt: skip
+        if self.hub.group:
+            self.show_view(ONE)
+            ask_expected(self.hub, self.one)
 
     def switch_view(self) -> None:
         """One graph of all groups, or the wall."""
@@ -249,10 +229,12 @@ class RecordStage(StageView):
             self.show_view(POINTS)
             return
         points = self.acts.by_points and self._view == POINTS  # its own actions, and no others
+        for each in (self.all_ready, self.switch, self.last):
+            each.setVisible(self._view != BRING)
         for each in (self.again, self.take):
             each.setVisible(points)
         for other in (self.rule, self.this_one, self.moment, self.close_look):
-            other.setVisible(not points)
+            other.setVisible(not points and self._view != BRING)
         set_property(self.all_ready, "role", "main" if not (points and self.acts.busy()) else "")
         wanted = [group.id for group in groups], [c.name for c in self.hub.lesson.store.plan.stated]
         if self._built != wanted:

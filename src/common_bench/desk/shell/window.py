@@ -19,7 +19,7 @@ from common_bench.desk.plan.stage import PlanStage
 from common_bench.desk.plug.stage import PlugStage
 from common_bench.desk.pool.stage import PoolStage
 from common_bench.desk.record.stage import RecordStage
-from common_bench.desk.shelf.dropped import dropped_file
+from common_bench.desk.shelf.dropped import dropped_file, dropped_logs
 from common_bench.desk.shelf.shelf import Shelf
 from common_bench.desk.shell.benches import Benches
 from common_bench.desk.shell.faults import FaultPanel, Faults
@@ -60,7 +60,7 @@ class Bench(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAcceptDrops(house is not None)
+        self.setAcceptDrops(True)
         self.fault_panel = FaultPanel()
         if faults is not None:
             faults.found.connect(lambda words: self.fault_panel.show_fault(words))
@@ -339,11 +339,17 @@ class Bench(QMainWindow):
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """A plan or a book may be dropped on the window of a lesson too: the shelf takes it."""
-        if event is not None and dropped_file(event) is not None:
+        if event is not None and (dropped_file(event) is not None or dropped_logs(event)):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        if event is not None and dropped_file(event) is not None and self._house is not None:
+        logs = dropped_logs(event) if event is not None else []
+        if logs:
+            self.go_to("record")
+            record = self.stages["record"]
+            assert isinstance(record, RecordStage)
+            record.bring_in(logs)
+        elif event is not None and dropped_file(event) is not None and self._house is not None:
             if self.pages.currentIndex() == 0:
                 self.show_shelf()
             assert self.shelf is not None

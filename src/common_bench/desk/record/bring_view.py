@@ -1,0 +1,177 @@
+"""Files that kits logged on their own, looked at before anything is kept: lines, columns, the trace, when it was and whose it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtWidgets import QFileDialog, QWidget
+
+from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.look.labels import ShortLabel, label
+from common_bench.desk.look.palette import hue
+from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, choice, hbox, say, scrolled, vbox
+from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.shell.hub import Hub
+from common_bench.exchange.file_times import numbers
+from common_bench.exchange.tables import with_unit
+from common_bench.lesson.bringing_in import Preview, words_of_file
+from common_bench.model.trouble import FileTrouble
+
+FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
+ROLES = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
+AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "it ended when the file was last written", "it began at a moment that I know", "it ended at a moment that I know", "leave it: only durations count"  # fmt: skip
+MOST_POINTS = 2000
+
+
+class BringView(QWidget):
+    """Guarantees that nothing is kept before the button is pressed, and that each file is one step that can be taken back."""
+
+    def __init__(self, hub: Hub, left: Callable[[], object], chosen: Callable[[Sequence[Path]], object]) -> None:
+        """left: called when all files have come in, or somebody has left; chosen: told of files that were chosen."""
+        super().__init__()
+        self._hub, self._left, self._chosen = hub, left, chosen
+        self._waiting: list[Path] = []
+        self.preview: Preview | None = None
+        self.title = label("", "title")
+        self.files = ShortLabel("", "soft")
+        self.more = button("Choose files…", self.choose_files)
+        self.away = button("Leave (Esc)", self.leave)
+        self.main = button("", self.bring, role="main")
+        head = hbox(self.title, self.files, self.more, self.away, self.main, spacing=10)
+        head.setStretch(1, 1)
+        self.lines_card, self.lines = Card("As it stands in the file", name=True), label("", "mono")
+        self.lines_card.add(self.lines)
+        self.columns_card = Card("")
+        self.columns = Table(["column", "is", "unit", "values", "note"], left=(0, 1, 2, 4), stretch=4)
+        self.columns_card.add(self.columns)
+        self.trace_card, self.graph = Card("What comes in", name=True), Graph()
+        self.trace_card.add(self.graph)
+        self.when_card = Card("When was this?", name=True)
+        self.when_words = label("", "soft", wrap=True)
+        self.when, self.moment = choice([]), Field()
+        self.moment.setPlaceholderText("2026-11-24 09:40")
+        self.when.activated.connect(lambda _: self._show_when())
+        self.when_card.add(self.when_words, self.when, self.moment)
+        self.whose_card, self.whose = Card("Whose is it?"), choice([])
+        self.whose_card.add(self.whose)
+        self.told_card, self.told = Card("What was left out"), label("", wrap=True)
+        self.told_card.add(self.told)
+        left_side = vbox(self.lines_card, self.columns_card, self.trace_card, spacing=11)
+        left_side.setStretch(2, 1)
+        right = scrolled(vbox(self.when_card, self.whose_card, self.told_card, None, spacing=11))
+        right.setFixedWidth(px(300))
+        body = hbox(left_side, right, spacing=11)
+        body.setStretch(0, 1)
+        column = vbox(head, body, spacing=11)
+        column.setStretch(1, 1)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(column)
+
+    def choose_files(self) -> None:
+        found, _ = QFileDialog.getOpenFileNames(self, "Files from a memory card", str(Path.home()), "Logged files (*.csv *.txt *.tsv *.log *.dat);;All files (*)")  # fmt: skip
+        if found:
+            self._chosen([Path(each) for each in found])
+
+    def look_at(self, paths: Sequence[Path]) -> bool:
+        """Shows the first of them that can be read; whether one can."""
+        self._waiting = list(paths)
+        self.preview = None
+        while self._waiting:
+            path = self._waiting.pop(0)
+            if self._hub.try_to(lambda path=path: self._look(path)):  # type: ignore[misc]
+                return True
+        return False
+
+    def _look(self, path: Path) -> None:
+        self.preview = found = self._hub.lesson.bringing_in.look_at(path)
+        logged, times = found.logged, found.times
+        say(self.title, "Bring in what a kit logged on its own")
+        more = f" and {len(self._waiting)} more" if self._waiting else ""
+        say(self.files, f"{path.name}{more}")
+        text = logged.data[:4000].decode("utf-8", "replace").splitlines()[:FIRST_LINES]
+        say(self.lines, "\n".join(line[:MOST_LINE] for line in text))
+        say(self.lines_card.aside, f"{len(logged.rows)} rows · nothing in the file is changed")
+        rows: list[list[Cell]] = [
+            [
+                each.name,
+                ROLES[each.role],
+                each.unit,
+                f"{each.values}",
+                (each.note, "amber" if "never set" in each.note else "soft"),
+            ]
+            for each in found.columns
+        ]
+        self.columns.fill(rows)
+        self.columns.fit(6)
+        say(
+            self.when_words,
+            ". ".join(each[:1].upper() + each[1:] for each in times.notes) or "The file says when each row was.",
+        )
+        self.when.clear()
+        offered = [AS_TOLD] if times.first is not None else []
+        self.when.addItems([*offered, WRITTEN, BEGAN, ENDED, DURATIONS])
+        self.when.setCurrentText(AS_TOLD if offered else WRITTEN if times.state == "never set" else DURATIONS)
+        groups = self._hub.lesson.store.groups
+        self.whose.clear()
+        self.whose.addItems([group.alias for group in groups])
+        own = found.group or self._hub.group
+        self.whose.setCurrentIndex(next((at for at, group in enumerate(groups) if group.id == own), 0))
+        left = [f"{each.lines} lines: {each.what}" for each in logged.left_out]
+        say(self.told, "\n".join([*([f"This was {found.again}."] if found.again else []), *left]) or "Nothing.")
+        self._draw(found)
+        self._show_when()
+        self.main.setText(f"Bring in as a run of {self.whose.currentText()}")
+        self.whose.currentTextChanged.connect(lambda alias: self.main.setText(f"Bring in as a run of {alias}"))
+
+    def _draw(self, found: Preview) -> None:
+        self.graph.wipe()
+        at = next((at for at, each in enumerate(found.columns) if each.role == "channel"), None)
+        if at is None:
+            return
+        name, unit = found.columns[at].name, found.columns[at].unit
+        values, t = numbers(found.logged, at), found.times.t
+        rows = np.linspace(0, len(t) - 1, min(len(t), MOST_POINTS)).astype(int)
+        group = next(
+            (each for each in self._hub.lesson.store.groups if each.id == (found.group or self._hub.group)), None
+        )
+        colour = hue(palette(), group.emblem.colour) if group is not None else palette().ink
+        breaks = np.searchsorted(t[rows], [high for _, high in found.gaps])
+        self.graph.line(np.insert(t[rows], breaks, np.nan), np.insert(values[rows], breaks, np.nan), colour, 1.6)
+        self.graph.name_axes(with_unit(f"raw {name}", unit), "time since the first row (s)")
+        self.graph.setXRange(0, found.seconds or 1.0, padding=0.02)
+        self.graph.frame_values(values)
+        say(self.trace_card.aside, f"{len(found.gaps)} gaps shown" if found.gaps else "")
+
+    def _show_when(self) -> None:
+        self.moment.setVisible(self.when.currentText() in (BEGAN, ENDED))
+
+    def bring(self) -> None:
+        """Keeps the file that is shown as a run, and shows the next."""
+        found = self.preview
+        if found is None or not self._hub.try_to(lambda: self._bring(found)):
+            return
+        if not (self._waiting and self.look_at(self._waiting)):
+            self.leave()
+
+    def _bring(self, found: Preview) -> None:
+        group = self._hub.lesson.store.groups[self.whose.currentIndex()]
+        when, moment = self.when.currentText(), None
+        if when in (BEGAN, ENDED):
+            try:
+                moment = datetime.fromisoformat(self.moment.text().strip())
+            except ValueError:
+                raise FileTrouble("moment-not-read", text=self.moment.text()) from None
+        run, _ = self._hub.lesson.bringing_in.bring(
+            found, group.id, began=moment if when == BEGAN else None, ended=moment if when == ENDED else None,
+            told=when not in (DURATIONS,),
+        )  # fmt: skip
+        self._hub.lesson.working_up.ended(run, None)
+        who = f"{group.alias} run {self._hub.lesson.store.run(run).number}"
+        self._hub.tell(f"{words_of_file(found, who)}.", "good", act="Take back", then=self._hub.undo)
+
+    def leave(self) -> None:
+        self.preview, self._waiting = None, []
+        self._left()
