@@ -18,11 +18,11 @@ Made = Callable[..., Desk]
 SPRINGS = "stretching-springs"
 
 
-def uncut(made: Desk, when: str) -> list[str]:
-    """Texts of the stage that are cut, in both themes, and what stands over it that nobody opened."""
+def uncut(made: Desk, when: str, *, themes: bool = False) -> list[str]:
+    """Texts of the stage that are cut, in the other theme too where asked for, and what stands over it that nobody opened."""
     found = [f"{when}: a menu is open" for menu in made.window.findChildren(QMenu) if menu.isVisible()]
-    for _ in range(2):
-        theme = made.change_theme()
+    for turned in (False, True) if themes else (False,):
+        theme = made.change_theme() if turned else "as it is"
         for _ in range(8):  # until it has been laid out
             QTest.qWait(60)
             cut = cut_texts(made.window)
@@ -54,7 +54,7 @@ def test_a_class_takes_points_at_one_key_again_at_another_and_sees_what_comes_of
     made.see("force (N) against stretch (mm)", stage)
     assert stage.points.table.item(1, 0).text() == "50 g"
     assert stage.points.class_table.item(0, 1).text().startswith("●●●○")
-    assert uncut(made, "points") == []
+    assert uncut(made, "points", themes=True) == []
     stage = made.window.stage
     before = taking.next_value(made.hub.group)
     made.press("Backspace")
@@ -90,7 +90,7 @@ def test_a_run_that_waits_is_seen_on_every_tile_called_off_and_watched_closely(d
     made.world(4)
     made.see("tension now", stage)
     made.see("ends by hand", stage)
-    assert uncut(made, "one bench") == []
+    assert uncut(made, "one bench", themes=True) == []
     stage = made.window.stage
     made.until(lambda: stage.one.traces, "it is built again")
     low, high = stage.one.traces[0].getViewBox().viewRange()[0]

@@ -106,7 +106,7 @@ def same(one: Series | Events, other: Series | Events) -> None:
         np.testing.assert_array_equal(one.fresh, other.fresh)
 
 
-@settings(max_examples=8)
+@settings(max_examples=5)
 @given(
     st.lists(st.integers(1, 599), max_size=30), st.integers(0, 30), st.lists(st.integers(1, 599), max_size=2),
     st.lists(st.integers(0, 590), max_size=3),

@@ -54,7 +54,7 @@ def test_points_are_taken_once_all_stands_still_again_on_demand_and_come_back_fr
             made.until(lambda v=value, g=group: taking.at(g, v) is not None or take(v, g), f"{value} g is taken")
     made.world(2)
     made.until(lambda: taking.state(one).state == "not-moved", "what hangs there was taken already")
-    assert "set the next" in state_words(taking.state(one))
+    made.until(lambda: "set the next" in state_words(taking.state(one)), "the next is asked for")
     assert bench_dots(taking, one).count("●") == 3
     heads, rows = point_rows(lesson, one)
     assert heads == ["mass", "stretch (mm)", "force (N)"]

@@ -130,7 +130,7 @@ def test_the_book_opened_again_gives_the_same_with_what_was_set_aside(swung: Cla
 
 
 LINES = ("voltage = calibrated a0", "fade = voltage fitted by A * exp(-time / T) + c", "T_found = T of fade")
-T = np.arange(0, 12, 0.02)
+T = np.arange(0, 12, 0.04)
 
 
 def fading(noise: float = 0.01, seed: int = 1) -> dict[str, Series]:
@@ -170,7 +170,7 @@ def test_readings_far_from_their_neighbours_are_proposed_and_no_others() -> None
     dice = np.random.default_rng(3)
     clean = [np.sin(2 * T) + dice.normal(0, 0.02, len(T)), np.exp(-T) + dice.normal(0, 0.01, len(T)), dice.normal(0, 1, len(T)), np.where(T > 5, 3.0, 0.0) + dice.normal(0, 0.1, len(T)), np.full(len(T), 2.0)]  # fmt: skip
     assert sum(len(far_readings(Series(T, values, "V"))) for values in clean) <= 1
-    for at, off in ((100, 0.5), (300, -0.8), (420, 2.0)):
+    for at, off in ((50, 0.5), (150, -0.8), (210, 2.0)):
         values = clean[0].copy()
         values[at : at + 2] += off
         found = far_readings(Series(T, values, "V"))

@@ -183,7 +183,9 @@ def _columns(logged: Logged, times: FileTimes) -> Iterator[BroughtColumn]:
     rate = round(1 / usual, 6) if usual else 0.0
     for at, (name, unit) in enumerate(zip(logged.names, logged.units, strict=True)):
         if at in times.columns:
-            yield BroughtColumn(name, unit, "clock", rate, len(times.t), times.notes[0] if times.notes else "")
+            yield BroughtColumn(
+                name, unit, "clock", rate, len(times.t), "never set" if times.state == "never set" else ""
+            )
             continue
         values = numbers(logged, at)
         there = values[np.isfinite(values)]

@@ -257,7 +257,9 @@ def _rule_renamed(rule: RulePlan, old: str, new: str, text: Callable[[str], str]
     points = new if rule.points == old else rule.points
     several = re.compile(IDENTIFIER.format(re.escape(f"{old}s")))
     rule = msgspec.structs.replace(rule, ends=several.sub(f"{new}s", rule.ends))
-    return msgspec.structs.replace(rule, begins=text(rule.begins), ends=text(rule.ends), points=points)
+    return msgspec.structs.replace(
+        rule, begins=text(rule.begins), ends=text(rule.ends), used=text(rule.used), points=points
+    )
 
 
 # a level and a pause that can be dragged

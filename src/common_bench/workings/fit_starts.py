@@ -20,7 +20,7 @@ from common_bench.workings.shapes import TIME
 
 THINNED = 240  # readings by which starts are tried
 SIZES = np.geomspace(1e-3, 1e3, 37)  # of a parameter, in what its unit is measured by
-MOST_STARTS, BEST = 1600, 8
+MOST_STARTS, BEST = 1600, 5
 REACHES = (
     1e-4,
     1e-2,
@@ -35,7 +35,8 @@ HIDDEN, LOOKED_THROUGH = (
 EQUAL = 1e-6  # of the squares, by which two minima are the same
 OSCILLATIONS = 6  # whose periods are proposed
 MOST_LOOKS, FEW_LOOKS = 2000, 150  # at the formula on the way to a minimum
-MANY_BENT, IMPROVED = 3, 48  # parameters that bend the curve, from which on so many starts are improved first
+LOOKS_A_START = 500  # at the formula, before the best of the starts is put right to the last digit
+MANY_BENT, IMPROVED = 3, 32  # parameters that bend the curve, from which on so many starts are improved first
 TURNED = 1e-6  # of the squares, by which a start with a sign the other way must be better, as in a sine turned round
 
 
@@ -52,7 +53,7 @@ def started(problem: Problem, weights: Floats) -> Floats:
         starts = _improved(small, [start for _, start in tried[:IMPROVED]])[:BEST]
     kept: list[tuple[bool, float, Floats]] = []
     for start in starts:
-        found = refined(problem, weights, start)
+        found = refined(problem, weights, start, LOOKS_A_START)
         if found is None:
             continue
         left = left_by(problem, weights, found) * (1 + TURNED * float(np.sum(found < 0)))

@@ -22,7 +22,7 @@ from common_bench.model.trouble import FileTrouble
 
 FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
 ROLES = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
-AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "it ended when the file was last written", "it began at a moment that I know", "it ended at a moment that I know", "leave it: only durations count"  # fmt: skip
+AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "ended when last written", "began when I say", "ended when I say", "only durations count"  # fmt: skip
 MOST_POINTS = 2000
 
 
@@ -143,7 +143,10 @@ class BringView(QWidget):
         self.graph.name_axes(with_unit(f"raw {name}", unit), "time since the first row (s)")
         self.graph.setXRange(0, found.seconds or 1.0, padding=0.02)
         self.graph.frame_values(values)
-        say(self.trace_card.aside, f"{len(found.gaps)} gaps shown" if found.gaps else "")
+        say(
+            self.trace_card.aside,
+            f"{len(found.gaps)} gap{'s' if len(found.gaps) > 1 else ''} shown" if found.gaps else "",
+        )
 
     def _show_when(self) -> None:
         self.moment.setVisible(self.when.currentText() in (BEGAN, ENDED))
