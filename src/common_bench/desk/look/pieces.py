@@ -252,7 +252,7 @@ class Table(QTableWidget):
         self._row, self._most = 28, 0
         self._fold = QTimer(self)
         self._fold.setSingleShot(True)
-        self._fold.timeout.connect(lambda: self.fit(self._most))
+        self._fold.timeout.connect(lambda: self.fit(self._most) if self._most else self.fold())
         self.rows_header.hide()
         self.rows_header.setDefaultSectionSize(px(self._row))
         self.rows_header.setMinimumSectionSize(px(22))
@@ -341,7 +341,7 @@ class Table(QTableWidget):
 
     def _folds_otherwise(self) -> None:
         """A column that became narrower, as another grew, folds its words: rows are as high as they need now."""
-        if self._wrap and self._most:
+        if self._wrap and self.rowCount():
             self._fold.start()
 
     def refill(self) -> None:
