@@ -186,6 +186,25 @@ def points_picture(folder: Path, picture: Callable[[Bench, str], None]) -> None:
     kits.stop()
 
 
+def curve_picture(folder: Path, picture: Callable[[Bench, str], None]) -> None:
+    """Stage 5 with a fit: a capacitor that fades, another group's run beside it, a stretch set aside."""
+    held = demonstrate(folder / "curve", speed=12.0, class_name="fading-capacitor", say=lambda _: None)
+    hub = Hub(OpenLesson.open(held.book), folder / "none", only_stand_ins=True)
+    window = Bench(hub)
+    window.show()
+    hub.select(next(group.id for group in hub.lesson.store.groups if group.alias == "Gneiss"))
+    run = hub.lesson.store.kept_runs(hub.group)[-1]
+    hub.lesson.working_up.leave_out(run.id, (9.0, 9.4), "touched the wire")
+    hub.go("work")
+    stage = window.stages["work"]
+    QTest.qWait(1500)
+    stage.next_beside()
+    wait_for(lambda: bool(stage.curve_card.others.text()), "other shapes are tried")
+    hub.messages.clear()
+    picture(window, "curve")
+    window.close()
+
+
 def shelf_pictures(folder: Path, books: list[Path], picture: Callable[[QMainWindow, str], None]) -> None:
     """The shelf of a teacher with two classes; the pool of a class whose groups are compared."""
     compared = demonstrate(folder / "compared", speed=12.0, class_name="warm-baths", say=lambda _: None)
@@ -284,6 +303,8 @@ def main() -> None:
         bath_picture(folder, keep)
     if not options.only or "points" in options.only:
         points_picture(folder, keep)
+    if not options.only or "curve" in options.only:
+        curve_picture(folder, keep)
     trouble_pictures(folder, keep)
     if not options.only or {"shelf", "pool-compared"} & set(options.only):
         shelf_pictures(folder, [show.lesson.book.path], keep)
