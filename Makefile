@@ -26,11 +26,12 @@ bench: ready
 shots: ready
 	$(PYTHON) bench/shots.py
 
-# Every property with other and with more examples; lessons and windows driven by state machines, which shrink what they find;
+# Every property with other and with more examples; the proofs that take long; lessons and windows driven by state machines, which shrink what they find;
 # then the rim (damaged books, hostile kits and texts, floods), and the readers, coverage-guided, ten minutes (SECONDS_TO_RUN=… for another time). What is found becomes an @example or a test.
 # The fuzzer is needed for nothing else.
 fuzz: ready
 	$(PYTHON) -m pip install -q --disable-pip-version-check atheris==3.0.0
 	PROFILE=explore QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) --timeout 3600 $$(grep -lE "@given|StateMachine" tests/*.py)
+	QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) -m long_proof
 	$(PYTHON) bench/rim.py
 	$(PYTHON) bench/fuzz.py

@@ -57,7 +57,9 @@ def test_every_set_whose_formula_can_be_said_is_here() -> None:
     assert {path.stem for path in FILES.glob("*.dat")} == set(FORMULAS)
 
 
-@pytest.mark.parametrize("name", sorted(FORMULAS))
+@pytest.mark.parametrize(
+    "name", [pytest.param(each, marks=[pytest.mark.long_proof] * (each == "ENSO")) for each in sorted(FORMULAS)]
+)
 def test_certified_values_and_deviations_are_met_from_both_starts(name: str, tmp_path: Path) -> None:
     certified, rows = of_file(name)
     for which in (0, 1):
@@ -68,7 +70,16 @@ def test_certified_values_and_deviations_are_met_from_both_starts(name: str, tmp
                 assert found.usual[key] == pytest.approx(deviation, rel=1e-6), (name, which, key)
 
 
-@pytest.mark.parametrize("name", sorted(set(FORMULAS) - NOT_BY_ITSELF))
+LONG = {"Gauss1", "Gauss3", "Bennett5", "ENSO", "Thurber", "Lanczos1", "Lanczos2", "Lanczos3", "Hahn1"}
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        pytest.param(each, marks=[pytest.mark.long_proof] * (each in LONG))
+        for each in sorted(set(FORMULAS) - NOT_BY_ITSELF)
+    ],
+)
 def test_starts_of_our_own_lead_to_the_certified_minimum(name: str, tmp_path: Path) -> None:
     certified, rows = of_file(name)
     found = fit(name, rows, tmp_path, None)

@@ -70,10 +70,17 @@ def test_pearsons_data_with_yorks_weights_come_out_through_the_calibration_too()
     assert found.tolist() == pytest.approx([5.47991022, -0.48053341], abs=5e-8)
 
 
+QUICK = ("offset only", "straight line", "logarithmic", "thermistor, two parameters")
+
+
 @pytest.mark.parametrize(
     "truth",
-    # Of tables `test_trust.py` tries five; a thermistor after steps takes so long that only `make bench` proves it.
-    [each for each in TRUTHS if each.kind != "monotone table" and not each.steps],
+    # Of tables `test_trust.py` tries five; those that take longest are proved by `make fuzz`, and larger by `make bench`.
+    [
+        pytest.param(each, marks=[pytest.mark.long_proof] * (each.kind not in QUICK))
+        for each in TRUTHS
+        if each.kind != "monotone table"
+    ],
     ids=lambda t: t.kind + (" after steps" if t.steps else ""),
 )
 def test_the_95_percent_interval_of_a_value_holds_the_truth_in_94_to_96_of_100(truth: Truth) -> None:

@@ -32,7 +32,7 @@ from common_bench.standins.control import StandInProcess
 from person import Desk, code_of, open_desk
 
 EXPLORES = os.environ.get("PROFILE") == "explore"
-PEOPLE, STEPS = (40, 60) if EXPLORES else (2, 30)
+PEOPLE, STEPS = (40, 60) if EXPLORES else (1, 45)
 HELD = ("nothing", "100 g", "200 g", "300 g", "350 g", "bottle")
 MENDED = {
     "unplug": "plug", "silent": "talk", "saturated": "good sensor", "stuck": "good sensor", "floating": "good sensor",

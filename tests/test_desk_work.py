@@ -21,6 +21,7 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     made.see("period = ", stage)
     run = stage._current()
     before = made.lesson.store.findings(run.id)[0]
+    made.until(lambda: stage.graph_card.beside.count() > 1, "other runs are offered")
     made.press("B")
     made.see("apart, a ratio of", stage.finding_card)
     assert any("run 1" in stage.graph_card.beside.itemText(at) for at in range(stage.graph_card.beside.count()))

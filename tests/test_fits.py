@@ -70,6 +70,7 @@ def test_a_known_truth_is_found_again_as_often_as_the_intervals_say(kind: str) -
     assert share >= 0.95 - 3.5 * (0.05 * 0.95 / (trials * len(true))) ** 0.5
 
 
+@pytest.mark.long_proof
 def test_noise_that_resembles_its_neighbours_widens_and_is_said() -> None:
     held, plain, alike = 0, [], []
     for seed in range(40):

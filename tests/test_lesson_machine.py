@@ -39,7 +39,7 @@ from common_bench.standins.control import StandInProcess
 from waiting import SPEED, Class, heard_up_to
 
 EXPLORES = os.environ.get("PROFILE") == "explore"
-LESSONS, STEPS = (60, 40) if EXPLORES else (3, 26)
+LESSONS, STEPS = (60, 40) if EXPLORES else (2, 26)
 COUNT = 3
 FAULTS = (
     "unplug", "plug", "replug", "silent", "talk", "restart", "noise", "no noise", "half lines", "whole lines", "bursts",

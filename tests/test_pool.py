@@ -59,6 +59,7 @@ def test_the_class_graph_on_paper_takes_any_words_as_they_are(words: str, tmp_pa
     assert (tmp_path / "g.png").stat().st_size > 10_000
 
 
+@pytest.mark.long_proof
 def test_g_is_held_by_its_interval_as_often_as_it_says() -> None:
     dice = np.random.default_rng(8)
     inside, outs = [], 0
@@ -177,3 +178,19 @@ def test_any_table_is_read_again_by_a_csv_reader(rows: list[list[object]]) -> No
     again = list(csv.reader(io.StringIO(text, newline="")))
     assert again[0] == ["a", 'b "c", d']
     assert again[1:] == [[repr(v) if isinstance(v, float) else harmless(str(v)) for v in row] for row in rows]
+
+
+def test_groups_that_change_their_condition_have_a_point_for_each_value() -> None:
+    rows = rows_of(np.random.default_rng(4))
+    more = []
+    for length in (0.5, 0.9, 1.3):
+        period = Measured(2 * np.pi * (length / G) ** 0.5, 0.002, "s")
+        conditions = {"length": Measured(length, 0.003, "m")}
+        more += [msgspec.structs.replace(row, conditions=conditions, findings={"period": period}) for row in rows[:3]]
+    kept = [row for row in rows if row.group > 2] + [
+        msgspec.structs.replace(row, run=1000 + at) for at, row in enumerate(more)
+    ]
+    result = class_result(PLAN, kept)
+    assert result.finding is not None
+    assert abs(result.finding.value - G) < 4 * result.finding.u, "never a mean over different conditions"
+    assert sum(place.group == rows[0].group for place in result.places) == 3

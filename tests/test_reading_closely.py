@@ -9,7 +9,7 @@ import re
 import msgspec
 import numpy as np
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Stamped
@@ -292,6 +292,7 @@ def test_a_kit_that_changes_its_dialect_is_worked_out_anew() -> None:
 NAMED_ONCE = {"json-array", "relay-column", "seconds", "tabs"}  # what a column is stands in the line of names
 
 
+@settings(max_examples=60)
 @given(st.sampled_from(sorted(set(FORMATS) - {"later-column", "micros"})), st.integers(0, 10**6), st.integers(1, 400))
 def test_wherever_a_stream_is_joined_it_is_read_as_from_its_start(name: str, seed: int, start: int) -> None:
     """The first line is half a line, and which kinds of lines come first is chance."""

@@ -51,7 +51,9 @@ def test_a_world_is_the_same_for_the_same_seed_and_has_one_kind_of_trouble(name:
         assert kit.word.encode() in lines[1]
 
 
-@pytest.mark.parametrize("name", shipped_names())
+@pytest.mark.parametrize(
+    "name", [pytest.param(each, marks=[pytest.mark.long_proof] * (each == "warm-baths")) for each in shipped_names()]
+)
 def test_the_whole_lesson_of_every_shipped_plan_finds_what_is_true(
     name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

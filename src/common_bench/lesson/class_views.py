@@ -93,7 +93,7 @@ def _over_time(
         else:
             run = state.run.seconds if state.run is not None else 0.0
             longest = max(longest, min(MOST_SECONDS, 10.0 * math.ceil(run / 10.0)))
-            picture = state.live.since(name, start - BEFORE, pixels, longest)
+            picture = state.live.since(name, start - (BEFORE if aligned == "event" else 0.0), pixels, longest)
         latest = state.live.latest(name)
         if len(picture.t):
             lines.append(GroupLine(group, picture.t - start, picture.values, bool(latest is not None and latest.guess)))

@@ -64,7 +64,7 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     within, between = _scatter(points, line, level)
     runs = sum(place.runs for place in used)
     return ClassResult(
-        graph.x, graph.y, tuple(points), judged, _kept(line, len(used), runs) if line else None, finding_name.strip(),
+        graph.x, graph.y, tuple(points), judged, _kept(line, len({place.group for place in used}), runs) if line else None, finding_name.strip(),
         finding, plan.accepted(), within, between, why, level,
     )  # fmt: skip
 
@@ -83,8 +83,9 @@ def _point(graph: ClassGraph, row: PoolRow) -> ClassPoint | None:
 
 
 def _line_or_why(used: Sequence[GroupPlace]) -> tuple[Line | None, str]:
-    if len(used) < LEAST_GROUPS:
-        return None, f"The class line needs {LEAST_GROUPS} groups; {len(used)} are in."
+    groups = len({place.group for place in used})
+    if groups < LEAST_GROUPS:
+        return None, f"The class line needs {LEAST_GROUPS} groups; {groups} are in."
     try:
         return _line(used), ""
     except CalibrationTrouble as trouble:
@@ -120,9 +121,9 @@ def _level_finding(name: str, formula: str, level: ClassLevel) -> tuple[str, Mea
 
 
 def _places(points: Sequence[ClassPoint], *, each_run: bool) -> list[GroupPlace]:
-    """One place a group, or one a run."""
+    """One place for each value of x that a group has set, or one a run: a mean over different conditions means nothing."""
     places = []
-    keys = [(point.group, point.run if each_run else 0) for point in points]
+    keys = [(point.group, point.run if each_run else float(f"{point.x.value:.9g}")) for point in points]
     for key in dict.fromkeys(keys):
         own = [point for point, its in zip(points, keys, strict=True) if its == key]
         group = key[0]

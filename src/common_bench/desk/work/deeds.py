@@ -12,10 +12,10 @@ from common_bench.model.run import Run
 
 
 class RunDeeds:
-    """current: the run that is shown; changed: told that something has changed."""
+    """current: the run that is shown; removed: told that the run that is shown is gone."""
 
-    def __init__(self, hub: Hub, current: Callable[[], Run | None], changed: Callable[[], object]) -> None:
-        self.hub, self._current, self._changed = hub, current, changed
+    def __init__(self, hub: Hub, current: Callable[[], Run | None], removed: Callable[[], object]) -> None:
+        self.hub, self._current, self._removed = hub, current, removed
 
     def send_to_pool(self) -> None:
         """All of this bench's runs that count and are not there."""
@@ -71,6 +71,7 @@ class RunDeeds:
 
         def remove(typed: str) -> None:
             told = remove_as_typed(self.hub.lesson, run.id, typed)
+            self._removed()
             self.hub.undo_stack.clear()  # steps of what is gone cannot be taken back
             self.hub.book_changed.emit()
             self.hub.tell(told, "amber")

@@ -39,7 +39,7 @@ class WorkStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._run = 0
-        self.deeds = deeds = RunDeeds(hub, self._current, self.refresh)
+        self.deeds = deeds = RunDeeds(hub, self._current, self._forget_run)
         self.tried = CurveTry(hub, self.refresh)
         self.take_aside = button("Set this run aside… (X)", deeds.ask_aside)
         self.send = button("Send findings to the pool (P)", deeds.send_to_pool, role="main")
@@ -210,10 +210,17 @@ class WorkStage(StageView):
         except Trouble:
             return ""
 
+    def _forget_run(self) -> None:
+        """The run that was shown is gone: the last of those that hold something is shown."""
+        kept = [run.id for run in self._own_runs() if run.begin is not None]
+        self._run = kept[-1] if kept else 0
+
     def next_beside(self) -> None:
         """The next run that can lie beside this one, none after the last."""
         box = self.graph_card.beside
-        if box.count() > 1:
+        if box.count() < 2:
+            self.hub.tell("No other run of this plan can lie beside this one yet.", "amber")
+        else:
             box.setCurrentIndex((box.currentIndex() + 1) % box.count())
             self.refresh()
 
