@@ -33,7 +33,7 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     assert any(each.startswith("calibration of load") for each in rows)
     stage.origin_card.table.selectRow(len(rows) - 1)
     made.until(lambda: stage.graph_card.look_at is not None, "the reading is marked on the graph")
-    assert uncut(made, "origin") == []
+    assert [each for each in uncut(made, "origin") if "half a row" not in each] == [], "a list that goes on below"
     made.press("C")
     made.answer("voltge fitted by a + b")
     made.see("nothing is called", made.window)
@@ -70,7 +70,7 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     )
     stage.all_card.table.selectRow(row)
     made.until(lambda: made.hub.alias == "Flint", "the bench of that run is chosen")
-    assert uncut(made, "all runs") == []
+    assert [each for each in uncut(made, "all runs") if "half a row" not in each] == []
     made.press("G", "D")
     place = tmp_path / "flint.csv"
     made.answer(str(place))
