@@ -63,6 +63,7 @@ def test_the_headless_demo_holds_the_whole_lesson(demo: tuple[Path, subprocess.C
     assert json.loads((out / "pool.json").read_text())["class_result"]["finding"]["value"] == pytest.approx(g, abs=u)
 
 
+@pytest.mark.long_proof
 def test_the_demos_book_is_sound_and_tells_the_same_story(
     demo: tuple[Path, subprocess.CompletedProcess[str]], tmp_path: Path
 ) -> None:
@@ -108,6 +109,7 @@ def test_listen_prints_readings_notes_and_a_summary_as_json(stand_ins: Callable[
     assert "lines:" in run("listen", kits.link("Basalt"), "--for", "1s").stdout.splitlines()[-1]
 
 
+@pytest.mark.long_proof
 def test_record_makes_a_book_and_adds_runs_to_it(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:
     kits = stand_ins(count=2)
     book, plan = tmp_path / "new.benchbook", tmp_path / "plan.toml"
@@ -220,6 +222,7 @@ def test_listen_finds_the_speed_and_reads_any_link(stand_ins: Callable[..., Stan
     assert "no whole address" in refused("listen", "mqtt://host")
 
 
+@pytest.mark.long_proof
 def test_record_hears_the_network_too(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:
     kits = stand_ins("--over", "tcp", "--dialect", "json", count=2)
     book = tmp_path / "net.benchbook"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 
+import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit
@@ -114,6 +115,7 @@ def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None
     assert stage.points_card.against.count() == 7, "every calibrated bench can be trusted as reference"
 
 
+@pytest.mark.long_proof
 def test_a_wrong_mass_is_named_early_points_want_a_reason_and_earlier_runs_wait_to_be_asked(desk: Made) -> None:
     made = desk()
     stage, lesson = made.window.stage, made.lesson

@@ -177,6 +177,7 @@ class DeskMachine(RuleBasedStateMachine):
         assert self.faults == []
 
 
+@pytest.mark.long_proof
 @pytest.mark.timeout(3600 if EXPLORES else 600)
 def test_whatever_is_done_at_the_window_nothing_faults_and_the_book_is_sound(
     stand_ins: Callable[..., StandInProcess], tmp_path: Path

@@ -261,6 +261,7 @@ def test_next_week_two_kits_are_absent_one_is_new_and_the_class_goes_on(
             assert len(t.bench.hub.lesson.store.kept_runs()) == 4
 
 
+@pytest.mark.long_proof
 def test_a_class_of_thirty_two_groups_is_made_recorded_and_read(
     teacher: Callable[..., Teacher], tmp_path: Path
 ) -> None:

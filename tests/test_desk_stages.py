@@ -256,6 +256,7 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     assert path_words(made.lesson)["pool"] == "sealed · 6 of 6 in"
 
 
+@pytest.mark.long_proof
 def test_every_stage_can_be_seen_in_both_themes_in_a_small_window(desk: Made) -> None:
     made = desk()
     made.window.resize(1024, 640)

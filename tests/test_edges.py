@@ -51,6 +51,7 @@ def run(*words: object, folder: Path | None = None, inside: str = "", within: fl
 # what a command says it did
 
 
+@pytest.mark.long_proof
 def test_a_link_that_the_book_does_not_know_gets_a_bench_that_is_said(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:  # fmt: skip
     kits = stand_ins(count=3)
     book = tmp_path / "class.benchbook"
@@ -108,6 +109,7 @@ def test_a_making_that_fails_leaves_nothing_behind(tmp_path: Path) -> None:
 # what was cut off
 
 
+@pytest.mark.long_proof
 def test_after_a_kill_the_run_is_shown_exported_and_told_as_cut_off(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:  # fmt: skip
     kits = stand_ins(count=1)
     book = tmp_path / "class.benchbook"
@@ -162,6 +164,7 @@ def test_on_a_full_disk_it_is_told_at_once_and_all_of_it_is_written_elsewhere(st
     place.unlink()
 
 
+@pytest.mark.long_proof
 def test_stopped_by_hand_on_a_full_disk_it_says_where_all_of_it_is(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:  # fmt: skip
     kits = stand_ins("--rate", "400", count=1)
     small = tmp_path / "small"
@@ -219,6 +222,7 @@ def test_a_book_that_goes_away_while_it_is_open_goes_on_beside_it(school: School
 # places that cannot be written to
 
 
+@pytest.mark.long_proof
 def test_a_sound_book_on_read_only_media_is_shown_checked_exported_and_pooled(tmp_path: Path) -> None:
     folder, out = tmp_path / "stick", tmp_path / "out"
     folder.mkdir()

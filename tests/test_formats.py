@@ -44,6 +44,7 @@ def read(stream: Stream, groups: list[int] | None = None, skip: int = 0) -> tupl
     return reader, heard
 
 
+@pytest.mark.long_proof
 def test_streams_of_all_families_are_read_with_no_help() -> None:
     """Nearly all in the end; of those that are called sure, none wrongly in what it reads."""
     wrong = []

@@ -146,6 +146,7 @@ def stream() -> bytes:
     return kit.until(12.0)
 
 
+@pytest.mark.long_proof
 @settings(max_examples=settings().max_examples // 3)
 @given(st.integers(0, 10**6))
 def test_whatever_plan_passes_can_be_recorded_worked_up_and_pooled(stream: bytes, seed: int) -> None:
