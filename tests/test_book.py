@@ -39,6 +39,7 @@ actions = st.lists(
 )
 
 
+@pytest.mark.long_proof
 @given(actions)
 def test_undo_and_redo_give_back_every_state_of_the_book(tmp_path_factory: pytest.TempPathFactory, steps: list) -> None:
     book = Book.make(tmp_path_factory.mktemp("book") / "b.benchbook")

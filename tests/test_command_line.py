@@ -198,6 +198,7 @@ def test_stand_ins_of_every_kind_can_be_listed_and_had(stand_ins: Callable[..., 
     assert "the broker is missing" in refused("kits", "--over", "mqtt")
 
 
+@pytest.mark.long_proof
 def test_listen_finds_the_speed_and_reads_any_link(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:
     slow = stand_ins("--dialect", "names-colon", count=1, kit_speed=19_200)
     done = run("listen", slow.link("Basalt"), "--for", "6s", "--json")

@@ -29,6 +29,7 @@ def type_into_cell(made: Desk, row: int, column: int, text: str) -> None:
     QTest.qWait(50)  # the table takes it over with its next event
 
 
+@pytest.mark.long_proof
 def test_points_of_the_plan_are_changed_in_place_with_words_for_what_is_wrong(desk: Made) -> None:
     made = desk()
     stage, lesson = made.window.stage, made.lesson
@@ -69,6 +70,7 @@ def test_points_of_the_plan_are_changed_in_place_with_words_for_what_is_wrong(de
     assert lesson.store.sensor().steady_drift == 0.0
 
 
+@pytest.mark.long_proof
 def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None:
     made = desk()
     stage, lesson = made.window.stage, made.lesson

@@ -40,7 +40,7 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     made.answer("a + b * time")
     made.see("CURVE, ONLY TRIED", stage)
     made.see("fits better", stage.curve_card)
-    assert stage.residuals_card.isVisible()
+    made.until(stage.residuals_card.isVisible, "its residuals are seen")
     stage.curve_card.keep.click()
     made.see("The plan has the line “curve” now", made.window)
     assert any(line.startswith("curve = tension fitted by") for line in made.lesson.store.plan.workings)

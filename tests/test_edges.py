@@ -298,6 +298,7 @@ def test_files_of_two_aliases_never_overwrite_each_other(school: School, tmp_pat
     assert all(each and not {"/", "."} & set(each) and len(each.encode()) < 100 for each in stems.values())
 
 
+@pytest.mark.long_proof
 def test_no_control_sequence_reaches_the_terminal(tmp_path: Path) -> None:
     evil = tmp_path / "kit.txt"
     evil.write_bytes(b"\x1b]0;title\x07hello\n" + b"".join(b'{"\\u001b[31mred": %d, "b": 2}\n' % k for k in range(30)))
