@@ -34,7 +34,7 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     stage.origin_card.table.selectRow(len(rows) - 1)
     made.until(lambda: stage.graph_card.look_at is not None, "the reading is marked on the graph")
     assert [each for each in uncut(made, "origin") if "half a row" not in each] == [], "a list that goes on below"
-    made.press("C")
+    made.press("K", "C")
     made.answer("voltge fitted by a + b")
     made.see("nothing is called", made.window)
     made.answer("a + b * time")

@@ -215,8 +215,7 @@ class WorkStage(StageView):
 
     def _forget_run(self) -> None:
         """The run that was shown is gone: the last of those that hold something is shown."""
-        kept = [run.id for run in self._own_runs() if run.begin is not None]
-        self._run = kept[-1] if kept else 0
+        self._run = next((run.id for run in reversed(self._own_runs()) if run.begin is not None), 0)
 
     def next_beside(self) -> None:
         """The next run that can lie beside this one, none after the last."""
