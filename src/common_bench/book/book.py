@@ -280,6 +280,11 @@ class Book:
         before = self.row(table, id)
         return RowChange(table, id, {name: before[name] for name in values}, values)
 
+    def gone(self, table: str, id: int) -> RowChange:
+        """A row to take away, which comes back when that is undone."""
+        kept = self.row(table, id)
+        return RowChange(table, id, {name: value for name, value in kept.items() if name != "id"}, None)
+
     def apply(self, label: str, rows: Sequence[RowChange]) -> Change:
         """Makes a change, all of it or none. Raises BookTrouble where the book refuses it."""
         kept = msgspec.json.encode(rows).decode()

@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 
 from common_bench.book.book_file import now
-from common_bench.book.changes import Change, RowChange
+from common_bench.book.changes import Change
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import prediction_of
@@ -47,7 +47,7 @@ class Predictions:
         if len(kept) < 2:
             raise Trouble("expected-too-short")
         old = self.waiting(group)
-        gone = [self._gone(old)] if old is not None else []
+        gone = [self._store.book.gone("prediction", old.id)] if old is not None else []
         new = self._store.book.added(
             "prediction", lesson=self._store.id, group=group, run=None, quantity=quantity, unit=kind.unit,
             points=json.dumps(kept), drawn_at=now(),
@@ -59,11 +59,7 @@ class Predictions:
         old = self.waiting(group)
         if old is None:
             raise Trouble("nothing-expected")
-        return self._changes.do("Take off what is expected", [self._gone(old)])
-
-    def _gone(self, old: Prediction) -> RowChange:
-        row = self._store.book.row("prediction", old.id)
-        return RowChange("prediction", old.id, {name: value for name, value in row.items() if name != "id"}, None)
+        return self._changes.do("Take off what is expected", [self._store.book.gone("prediction", old.id)])
 
     def begun(self, group: int, run: int) -> None:
         """A run has begun: what was expected of it is its own from now on."""

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from common_bench.book.book_file import now
-from common_bench.book.changes import Change, RowChange
+from common_bench.book.changes import Change
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.predictions import Predictions
 from common_bench.lesson.roster import Roster
@@ -128,9 +128,7 @@ class Recording:
         book = self._store.book
         if words.strip():
             return self._changes.do("Change a moment", [book.changed("moment", moment, text=words.strip())])
-        kept = book.row("moment", moment)
-        gone = RowChange("moment", moment, {name: value for name, value in kept.items() if name != "id"}, None)
-        return self._changes.do("Take a moment off", [gone])
+        return self._changes.do("Take a moment off", [book.gone("moment", moment)])
 
     def set_note(self, run: int, words: str) -> Change:
         """What whoever recorded a run wants to be known of it."""

@@ -69,12 +69,6 @@ def no_reason(reason: str) -> str:
     return reason.strip()
 
 
-def gone_row(book: Book, table: str, id: int) -> RowChange:
-    """A row that is taken away, and comes back when that is undone."""
-    kept = book.row(table, id)
-    return RowChange(table, id, {name: value for name, value in kept.items() if name != "id"}, None)
-
-
 def finding_rows(book: Book, run: int, old: dict[str, Finding], new: Sequence[Finding]) -> list[RowChange]:
     rows = []
     for finding in new:

@@ -23,7 +23,6 @@ from common_bench.lesson.worked_runs import (
     Reworked,
     finding_rows,
     findings_in,
-    gone_row,
     no_reason,
     reworked_run,
     span_of,
@@ -238,7 +237,7 @@ class WorkingUp:
         if found.why_not is None:
             rows += finding_rows(book, run, before, found.after)
         else:  # what it gave with the stretch is no longer true
-            rows += [gone_row(book, "finding", each.id) for each in before.values()]
+            rows += [book.gone("finding", each.id) for each in before.values()]
         return self._changes.do(label, rows)
 
     def set_aside_run(self, run: int, reason: str) -> Change:
