@@ -11,7 +11,6 @@ from common_bench.model.block import Block, Events, Floats, Series, Source
 from common_bench.workings.evaluate import Evaluator, check
 from common_bench.workings.over import over_span
 from common_bench.workings.table import FORMS
-from common_bench.workings.windows import Polynomial
 
 SCALE = Source("calibration of load", True)
 LINES = ["x = calibrated a", "y = calibrated b", "up = rises of x through 0.3", "down = falls of x through 0.3"]
@@ -217,4 +216,3 @@ def test_a_form_says_how_late_it_is() -> None:
     kinds = check([*LINES, "r = rate of x over 0.4 s", "s = smooth r over 1 s", "m = middle of s over 5 readings", "p = peaks in r above 1 s^-1, 0.5 s apart", "n = count of p so far"], {"a": "", "b": ""}).kinds  # fmt: skip
     assert [round(kinds[name].delay, 6) for name in "rsmpn"] == [0.2, 0.7, 0.7, 1.2, 1.2]
     assert kinds["m"].readings == 2
-    assert isinstance(Polynomial("rate", 0.4, "x"), Polynomial)

@@ -20,6 +20,7 @@ OFFERS = {
         "Floats",
         "Ints",
         "joined",
+        "joined_blocks",
         "NO_FLOATS",
         "Rows",
         "Series",

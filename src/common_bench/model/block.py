@@ -58,6 +58,11 @@ class Block:
             self.clock_u[cut], self.clock_step, self.kits[cut] if self.kits else None,
         )  # fmt: skip
 
+    def follows(self, other: Block) -> bool:
+        """Whether it has the same channels and the same kind of clock as another, so that both may be one."""
+        alike = self.clock_step == other.clock_step and (self.kits is None) == (other.kits is None)
+        return alike and self.channels.keys() == other.channels.keys()
+
     def parted(self, out: Bools, after_gap: bool) -> tuple[Block, Block]:
         """The readings that stay, with a gap where others were between them (after_gap: or before the first), and those that go.
         out: (n,) True for these."""
@@ -74,6 +79,22 @@ class Block:
             {name: values[rows] for name, values in self.channels.items()},
             self.clock_u[rows], self.clock_step, tuple(self.kits[row] for row in rows.tolist()) if self.kits else None,
         )  # fmt: skip
+
+
+def joined_blocks(blocks: list[Block]) -> Block:
+    """One out of consecutive ones, each of which follows the one before."""
+    if len(blocks) == 1:
+        return blocks[0]
+    first = blocks[0]
+    kits = None if first.kits is None else tuple(kit for block in blocks for kit in block.kits or ())
+    t, clock, arrival, clock_u = (
+        np.concatenate([getattr(block, what) for block in blocks]) for what in ("t", "clock", "arrival", "clock_u")
+    )
+    offset, gap_before = (
+        np.concatenate([getattr(block, what) for block in blocks]) for what in ("offset", "gap_before")
+    )
+    channels = {name: np.concatenate([block.channels[name] for block in blocks]) for name in first.channels}
+    return Block(t, clock, arrival, offset, gap_before, channels, clock_u, first.clock_step, kits)
 
 
 class Source(NamedTuple):

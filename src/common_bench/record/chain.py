@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from common_bench.calibrate.applied import Applied
-from common_bench.model.block import Block, Events, Series, Stamped
+from common_bench.model.block import Block, Events, Series, Stamped, joined_blocks
 from common_bench.model.calibration import Calibration
 from common_bench.model.run import LeftOut, RunSetting
 from common_bench.model.stream import ClockState, StreamFormat
@@ -62,9 +62,10 @@ class Chain:
         paced: bool = True,
         zero: float = 0.0,
         left_out: tuple[LeftOut, ...] = (),
+        at_once: int = 0,
     ) -> None:
         """zero: s from the first reading to where the time of the workings is counted from; left_out: stretches of that time
-        that are set aside."""
+        that are set aside; at_once: readings that wait to be worked out together, which is faster and comes to the same."""
         self.reader = Reader(format, clock, held=held, offset=offset, paced=paced)
         self._workings = workings
         self._calibrations = tuple(calibrations)
@@ -72,6 +73,7 @@ class Chain:
         self._evaluator = Evaluator(workings, zero)
         self._zero, self._left_out = zero, left_out
         self._began: float | None = None  # s on the engine's clock, once it is known
+        self._at_once, self._waiting = at_once, list[Block]()
         self._after_gap = False  # readings before the next one were set aside
         self.gone: list[Worked] = []  # what was set aside, with its calibrated quantities and nothing else
 
@@ -132,12 +134,16 @@ class Chain:
         return self._work(self.reader.lost(at))
 
     def _work(self, heard: Heard, ends_in: EndsIn | None = None) -> Flow:
-        if heard.anew >= 0:
-            self._evaluator = Evaluator(self._workings)
         worked: list[Worked] = []
+        if heard.anew >= 0:
+            worked += self.rest()
+            self._evaluator = Evaluator(self._workings)
         ended: int | None = None
         for block in map(self._without_left_out, heard.blocks) if self._left_out else heard.blocks:
             if not len(block):
+                continue
+            if self._at_once:
+                worked += self._later(block)
                 continue
             row = ends_in(block) if ends_in is not None and ended is None else None
             if row is None:
@@ -148,6 +154,18 @@ class Chain:
             ended = len(worked)
             worked.append(self._one(block.part(row, len(block))))
         return Flow(heard, worked, ended)
+
+    def _later(self, block: Block) -> list[Worked]:
+        """Puts a block to those that wait; gives what has waited long enough."""
+        before = self._waiting[-1] if self._waiting else block
+        ready = self.rest() if not block.follows(before) else []
+        self._waiting.append(block)
+        return ready + (self.rest() if sum(map(len, self._waiting)) >= self._at_once else [])
+
+    def rest(self) -> list[Worked]:
+        """What waits to be worked out together with more, worked out."""
+        waiting, self._waiting = self._waiting, []
+        return [self._one(joined_blocks(waiting))] if waiting else []
 
     def _without_left_out(self, block: Block) -> Block:
         """A block without what is set aside, which is kept apart."""
@@ -182,10 +200,11 @@ class Chain:
         return Worked(block, calibrated, found, {name: found.pop(name) for name in own})
 
 
-def chain_of(setting: RunSetting, offset: int, channels: dict[str, str]) -> Chain:
-    """The chain as it was when a run began at byte `offset`. channels: channel -> unit of its quantity."""
+def chain_of(setting: RunSetting, offset: int, channels: dict[str, str], *, at_once: int = 0) -> Chain:
+    """The chain as it was when a run began at byte `offset`. channels: channel -> unit of its quantity; at_once: as of a
+    chain."""
     workings = check(setting.workings, channels, setting.raw)
     return Chain(
         workings, setting.calibrations, setting.format, setting.clock, held=True, offset=offset, zero=setting.zero,
-        left_out=setting.left_out,
+        left_out=setting.left_out, at_once=at_once,
     )  # fmt: skip

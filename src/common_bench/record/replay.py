@@ -45,6 +45,7 @@ class Replayed:
         return float(self.t[-1]) if len(self.t) else 0.0
 
 
+AT_ONCE = 65536  # readings that are worked out together
 MOST_READINGS = 10_000_000  # of one run that are worked up at once; what a kit could send in a day at 100 a second
 
 
@@ -56,7 +57,7 @@ def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READ
     """
     if run.begin is None or run.end is None or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)
-    chain = chain_of(run.setting, run.begin, channels)
+    chain = chain_of(run.setting, run.begin, channels, at_once=AT_ONCE)
     worked: list[Worked] = []
     others: list[OtherLine] = []
     readings = 0
@@ -70,6 +71,7 @@ def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READ
             readings += flow.heard.readings
             if readings > most:
                 raise FindingTrouble("run-too-large", number=run.number, most=most)
+    worked += chain.rest()
     first = min((float(each.block.t[0]) for each in [*chain.gone[:1], *worked[:1]]), default=None)
     found = assembled(run, chain.reader.format, channels, worked, others, first)
     gone: dict[str, tuple[Floats, Floats]] = {}

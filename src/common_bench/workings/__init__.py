@@ -47,6 +47,7 @@ OFFERS = {
     ),
     "streams": ("Value",),
     "table": ("FORMS",),
+    "warming": ("warm",),
 }
 
 __all__ = names_of(OFFERS)

@@ -60,13 +60,20 @@ def elementwise(node: Node, operands: Sequence[Value], line: str = "") -> Value:
         return _combined(values, a * b, [b, a], product(left.unit, right.unit))
     with np.errstate(all="ignore"):
         if node.form == "divide":
-            under = np.where(np.asarray(b) == 0, np.nan, b)
-            return _combined(values, a / under, [1 / under, -a / under**2], product(left.unit, right.unit, -1.0))
+            under = b if isinstance(b, float) and b else np.where(np.asarray(b) == 0, np.nan, b)
+            quotient = a / under
+            return _combined(
+                values, quotient, [lambda: 1 / under, lambda: -quotient / under], product(left.unit, right.unit, -1.0)
+            )
         exponent = constant(node.operands[1])
         unit_text = power(left.unit, exponent) if exponent is not None and left.unit else ""
-        result = np.power(np.asarray(a, float), b)
+        base = np.asarray(a, float)
+        result = base**b
         return _combined(
-            values, result, [b * np.power(np.asarray(a, float), np.asarray(b) - 1.0), np.log(a) * result], unit_text
+            values,
+            result,
+            [lambda: b * base if _is(b, 2.0) else b * base ** (b - 1.0), lambda: np.log(base) * result],
+            unit_text,
         )
 
 
@@ -76,24 +83,28 @@ def _function(word: str, inner: Series | NumberOf) -> Series | NumberOf:
     elif inner.unit and same_kind(inner.unit, "") and word not in ("abs", "sqrt"):
         inner = _scaled(inner, conversion(inner.unit, "")[0], "")
     x = np.asarray(_raw(inner), float)
+    of, slope = FUNCTIONS[word]
     with np.errstate(all="ignore"):
-        table: dict[str, Callable[[], tuple[Floats, Floats]]] = {
-            "sqrt": lambda: (np.sqrt(x), 0.5 / np.sqrt(x)),
-            "sin": lambda: (np.sin(x), np.cos(x)),
-            "cos": lambda: (np.cos(x), -np.sin(x)),
-            "tan": lambda: (np.tan(x), 1 / np.cos(x) ** 2),
-            "exp": lambda: (np.exp(x), np.exp(x)),
-            "ln": lambda: (np.log(np.where(x > 0, x, np.nan)), 1 / x),
-            "log10": lambda: (np.log10(np.where(x > 0, x, np.nan)), 1 / (x * np.log(10))),
-            "asin": lambda: (np.arcsin(x), 1 / np.sqrt(1 - x**2)),
-            "acos": lambda: (np.arccos(x), -1 / np.sqrt(1 - x**2)),
-            "atan": lambda: (np.arctan(x), 1 / (1 + x**2)),
-            "abs": lambda: (np.abs(x), np.sign(x)),
-        }
-        result, gradient = table[word]()
+        result = of(x)
     unit_text = power(inner.unit, 0.5) if word == "sqrt" and inner.unit else inner.unit if word == "abs" else ""
     unit_text = "rad" if word in TO_ANGLES else unit_text
-    return _combined([inner], result, [gradient], unit_text)
+    return _combined([inner], result, [lambda: slope(x, result)], unit_text)
+
+
+FUNCTIONS: dict[str, tuple[Callable[[Floats], Floats], Callable[[Floats, Floats], Floats]]] = {
+    "sqrt": (np.sqrt, lambda x, y: 0.5 / y),
+    "sin": (np.sin, lambda x, y: np.cos(x)),
+    "cos": (np.cos, lambda x, y: -np.sin(x)),
+    "tan": (np.tan, lambda x, y: 1 + y * y),
+    "exp": (np.exp, lambda x, y: y),
+    "ln": (lambda x: np.log(np.where(x > 0, x, np.nan)), lambda x, y: 1 / x),
+    "log10": (lambda x: np.log10(np.where(x > 0, x, np.nan)), lambda x, y: 1 / (x * np.log(10))),
+    "asin": (np.arcsin, lambda x, y: 1 / np.sqrt(1 - x**2)),
+    "acos": (np.arccos, lambda x, y: -1 / np.sqrt(1 - x**2)),
+    "atan": (np.arctan, lambda x, y: 1 / (1 + x**2)),
+    "abs": (np.abs, lambda x, y: np.sign(x)),
+}
+"""of x, and its slope at x where it is y"""
 
 
 def _of_table(name: str, values: Sequence[Series | NumberOf]) -> Series | NumberOf:
@@ -191,15 +202,26 @@ def shown_in(value: Value, unit_text: str) -> Value:
     return _combined([value], _raw(value) * factor + offset, [factor], unit_text)
 
 
+Gradient = Floats | float
+Gradients = Sequence[Gradient | Callable[[], Gradient]]
+
+
 def _combined(
-    values: Sequence[Series | NumberOf], result: Floats | float, gradients: Sequence[Floats | float], unit_text: str
+    values: Sequence[Series | NumberOf], result: Floats | float, gradients: Gradients, unit_text: str
 ) -> Series | NumberOf:
+    """gradients: of the result in each of the values, worked out only where that has an uncertainty."""
     timed = next((each for each in values if isinstance(each, Series) and (each.rows or each.since is not None)), None)
     timed = timed or next((each for each in values if isinstance(each, Series)), None)
     parts: dict[Source, Floats | float] = {}
-    for value, gradient in zip(values, gradients, strict=True):
+    for value, asked in zip(values, gradients, strict=True):
+        if not value.parts:
+            continue
+        with np.errstate(all="ignore"):
+            gradient = asked() if callable(asked) else asked
+        plain = _is(gradient, 1.0)
         for source, share in value.parts.items():
-            parts[source] = parts.get(source, 0.0) + gradient * share
+            moved = share if plain else gradient * share
+            parts[source] = parts[source] + moved if source in parts else moved
     if timed is None:
         numbers = [value for value in values if isinstance(value, NumberOf)]
         guesses = max((value.guesses for value in numbers), default=0)
@@ -211,9 +233,16 @@ def _combined(
         if isinstance(value, Series) and value.guess is not None:
             guess = value.guess if guess is None else guess | value.guess
     shape = timed.t.shape
-    filled = {
-        source: share if isinstance(share, np.ndarray) and share.shape == shape else np.broadcast_to(share, shape)
-        for source, share in parts.items()
-    }
-    values_ = np.broadcast_to(np.asarray(result, float), shape)
-    return Series(timed.t, values_, unit_text, filled, guess, timed.since, False, timed.rows)
+    filled = {source: _over(share, shape) for source, share in parts.items()}
+    return Series(timed.t, _over(result, shape), unit_text, filled, guess, timed.since, False, timed.rows)
+
+
+def _is(value: Floats | float, number: float) -> bool:
+    return isinstance(value, float) and value == number
+
+
+def _over(value: Floats | float, shape: tuple[int, ...]) -> Floats:
+    """The same at each reading."""
+    if isinstance(value, np.ndarray) and value.shape == shape and value.dtype == np.float64:
+        return value
+    return np.broadcast_to(np.asarray(value, float), shape)

@@ -8,10 +8,10 @@ from dataclasses import replace
 import numpy as np
 
 from common_bench.model.block import Block, Events, Floats, Ints, Rows, Series, joined
+from common_bench.workings.averaging import averaged
+from common_bench.workings.course import Course
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way, after, part_of
 from common_bench.workings.held import Held
-from common_bench.workings.in_order import averaged
-from common_bench.workings.missing import Absences
 from common_bench.workings.peaks import PeakFinder
 from common_bench.workings.windows import between
 
@@ -22,10 +22,10 @@ class ValueAt:
     """What a quantity was at each event, on the straight line between two readings; an error of the event's time enters by
     the quantity's slope there."""
 
-    def __init__(self, late: float, name: str) -> None:
-        """late: s, by which the events are told later than the quantity."""
+    def __init__(self, late: float, name: str, course: Course) -> None:
+        """late: s, by which the events are told later than the quantity; course: of that."""
         self._keep, self._name = late + REACH, name
-        self._held = Held()
+        self._held = Held(course)
         self._events: Events | None = None
 
     def push(self, series: Series, events: Events, _: Block) -> Series:
@@ -111,40 +111,25 @@ class Count:
         return replace(told, values=values, unit="")
 
 
-class Gapped:
-    """What is known of a quantity's readings, with the gaps where it has no value for longer than it usually has."""
-
-    def __init__(self) -> None:
-        self._absences = Absences()
-
-    def of(self, series: Series) -> Rows:
-        rows = series.rows
-        assert rows is not None
-        if series.edges:  # it has a value only where it changes
-            return rows
-        gaps = self._absences.gaps(series.values, rows.gap_before)
-        return rows if gaps is rows.gap_before else Rows(gaps, rows.clock_u, rows.clocked, rows.clock_step, rows.there)
-
-
 class FindsIn:
     """What a finder of events finds in a quantity that may miss values."""
 
-    def __init__(self, finder: PeakFinder | CrossingFinder) -> None:
-        self._finder, self._gapped = finder, Gapped()
+    def __init__(self, finder: PeakFinder | CrossingFinder, course: Course) -> None:
+        self._finder, self._course = finder, course
 
     def push(self, series: Series, _: Block) -> Events:
-        return self._finder.push(series, self._gapped.of(series))
+        return self._finder.push(series, self._course.rows(series))
 
 
 class Within:
     """How long a signal stayed on the side of a level to which it crossed, from each crossing to the way back."""
 
-    def __init__(self, crossed: Crossed) -> None:
+    def __init__(self, crossed: Crossed, course: Course) -> None:
         back: Way = "falls" if crossed.way == "rises" else "rises"
         self._there = CrossingFinder(crossed)
         self._back = CrossingFinder(replace(crossed, way=back, apart=0.0))
-        self._pairs, self._gapped = Pairs(), Gapped()
+        self._pairs, self._course = Pairs(), course
 
     def push(self, series: Series, block: Block) -> Series:
-        rows = self._gapped.of(series)
+        rows = self._course.rows(series)
         return self._pairs.push(self._there.push(series, rows), self._back.push(series, rows), block)

@@ -13,6 +13,7 @@ from common_bench.model.block import Block, Events, Rows, Series, joined
 from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.units import same_kind
 from common_bench.workings.arithmetic import elementwise, shown_in
+from common_bench.workings.course import Course
 from common_bench.workings.fit_kinds import RESIDUAL
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, kind_in, kind_of
@@ -109,6 +110,7 @@ class Evaluator:
         self._parts: dict[
             int, tuple[Node, list[Node], dict[str, Node]]
         ] = {}  # of forms: what they are about, and numbers
+        self._courses: dict[tuple[int | str, str], Course] = {}
         self._together: dict[int, Together] = {}
         self._constants: dict[int, Value] = {}
         self._block: Block | None = None
@@ -116,12 +118,14 @@ class Evaluator:
         self._calibrated: Mapping[str, Series] = {}
         self._values: dict[str, Value] = {}
         self._found: dict[int, Value] = {}  # by node, in this block
+        self._heard: dict[str, Series] = {}  # raw channels and the time by name, in this block
         self._line = ""  # the working that is worked out just now
         self._began = math.nan
 
     def push(self, block: Block, calibrated: Mapping[str, Series]) -> dict[str, Series | Events]:
         """calibrated: channel -> its quantity over the block. Gives what is new of each working by name."""
         self._block, self._calibrated, self._values, self._found, self._rows = block, calibrated, {}, {}, {}
+        self._heard = {}
         if math.isnan(self._began) and len(block):
             self._began = float(block.t[0]) + self._zero
         for line in self._lines:
@@ -177,10 +181,13 @@ class Evaluator:
             return self._values[name]
         block = self._block
         assert block is not None
-        if name in self._raw:
-            values = block.channels.get(name, np.full(len(block), np.nan))
-            return Series(block.t, values, self._raw[name], {}, rows=self._rows_of(name))
-        return Series(block.t, block.t - self._began, "s", {}, rows=self._rows_of(""))
+        if name not in self._heard:
+            if name in self._raw:
+                values = block.channels.get(name, np.full(len(block), np.nan))
+                self._heard[name] = Series(block.t, values, self._raw[name], {}, rows=self._rows_of(name))
+            else:
+                self._heard[name] = Series(block.t, block.t - self._began, "s", {}, rows=self._rows_of(""))
+        return self._heard[name]
 
     def _series(self, channel: str) -> Series:
         assert self._block is not None
@@ -216,7 +223,7 @@ class Evaluator:
         place = id(node), unit
         if place not in self._steps:
             known = {slot: self._of(each) for slot, each in numbers.items()}
-            asked = Given(known, unit, f"{self._line}:{node.start}", self._late(node))
+            asked = Given(known, unit, f"{self._line}:{node.start}", self._late(node), self._course(about[0], unit))
             if made is not node:
                 self._steps[place] = within(asked, made.form)  # type: ignore[arg-type]
             else:
@@ -224,6 +231,11 @@ class Evaluator:
                 self._steps[place] = form.step(asked)
         found: Value = self._steps[place].push(*values, self._block)
         return found
+
+    def _course(self, node: Node, unit: str) -> Course:
+        """Of what a form is about; one for all forms that name the same quantity."""
+        key: tuple[int | str, str] = node.word if node.form == "name" else id(node), unit
+        return self._courses.setdefault(key, Course())
 
     def _fitted(self, node: Node) -> Value:
         """Fits from each event; those over a span are left for then."""

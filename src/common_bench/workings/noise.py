@@ -10,48 +10,21 @@ from __future__ import annotations
 import numpy as np
 
 from common_bench.model.block import Floats, Ints
+from common_bench.workings.loops import OVER, in_rounds, noise_in_rounds, noise_told
 
-OVER = (1, 2, 4, 8)  # readings
-LIKES = np.concatenate([[0.0], np.linspace(0.1, 0.98, 45)])
 LEAST = 2 * OVER[-1] + 8
 BLOCK, BLOCKS = 128, 8  # readings after which the scatter is told anew, and so many of them by which it is told
-
-_K = np.array(OVER, float)
-_NOISE = 6 - 8 * LIKES[:, None] ** _K + 2 * LIKES[:, None] ** (2 * _K)  # (likeness, k), of σ²
-_BEND = _K**4
 
 
 def noise_of(v: Floats) -> tuple[float, float]:
     """σ and φ of (n,) values at even distances; 0 where there are too few."""
     if len(v) < LEAST:
         return 0.0, 0.0
-    sigma, alike = _told(np.array([[float(_squares(v, k).mean()) for k in OVER]]), np.array([float(len(v))]))
-    return float(sigma[0]), float(alike[0])
+    return noise_told(np.array([float(_squares(v, k).mean()) for k in OVER]), float(len(v)))
 
 
 def _squares(v: Floats, over: int) -> Floats:
     return np.asarray((v[: -2 * over] - 2 * v[over:-over] + v[2 * over :]) ** 2)
-
-
-def _told(squares: Floats, count: Floats) -> tuple[Floats, Floats]:
-    """squares: (n, k) mean squares over so many readings each, from `count` (n,) readings -> (n,) σ and φ."""
-    with np.errstate(all="ignore"):
-        noise, bend = _NOISE / squares[:, None, :], _BEND / squares[:, None, :]  # (n, likeness, k)
-        nn, nb, bb = (noise**2).sum(axis=2), (noise * bend).sum(axis=2), (bend**2).sum(axis=2)
-        n1, b1 = noise.sum(axis=2), bend.sum(axis=2)
-        determinant = nn * bb - nb**2
-        good = determinant > 1e-12 * nn * bb
-        sigma2 = np.where(good, (n1 * bb - b1 * nb) / determinant, 0.0)
-        bends = np.where(good, (b1 * nn - n1 * nb) / determinant, 0.0)
-        sigma2 = np.where(bends < 0, n1 / nn, np.maximum(sigma2, 0.0))
-        bends = np.maximum(bends, 0.0)
-        off = ((sigma2[:, :, None] * noise + bends[:, :, None] * bend - 1) ** 2).sum(axis=2)
-        off = np.where(np.isfinite(off), off, np.inf)
-        best = np.argmin(off, axis=1)
-        rows = np.arange(len(off))
-        best[off[:, 0] - off[rows, best] < 8.0 * len(OVER) / count] = 0  # not to be told from none
-        sigma = np.where(squares[:, 0] > 0.0, np.sqrt(sigma2[rows, best]), 0.0)
-    return np.where(np.isfinite(sigma), sigma, 0.0), np.where(squares[:, 0] > 0.0, LIKES[best], 0.0)
 
 
 def in_sums(alike: float) -> float:
@@ -78,38 +51,10 @@ class NoiseSoFar:
         sigma, alike = np.empty(rounds + 1), np.empty(rounds + 1)
         sigma[0], alike[0] = self._now
         if rounds:
-            sigma[1:], alike[1:] = self._rounds(held, of, rounds)
+            sigma[1:], alike[1:], self._means = noise_in_rounds(held, of, self._lead, BLOCK, self._means)
             self._now = float(sigma[-1]), float(alike[-1])
             kept = self._lead + rounds * BLOCK
             self._lead = 2 * OVER[-1]
             held, of = held[kept - self._lead :], of[kept - self._lead :]
         self._values, self._stretches = held, of
-        which = (begun + np.arange(len(values))) // BLOCK
-        return sigma[which], alike[which]
-
-    def _rounds(self, held: Floats, of: Ints, rounds: int) -> tuple[Floats, Floats]:
-        """(rounds,) what is known after each full block."""
-        means = np.zeros((rounds, len(OVER) + 1))
-        means[:, -1] = 1.0
-        stop = self._lead + rounds * BLOCK
-        for column, k in enumerate(OVER):
-            squares = np.zeros(rounds * BLOCK)
-            same = np.zeros(rounds * BLOCK, bool)
-            first = max(self._lead - 2 * k, 0)  # of three readings, where the first block has some before it
-            some, its = held[first:stop], of[first:stop]
-            place = slice(first + 2 * k - self._lead, None)
-            squares[place], same[place] = _squares(some, k), its[: -2 * k] == its[2 * k :]
-            squares[~same] = 0.0
-            counts = same.reshape(rounds, BLOCK).sum(axis=1)
-            means[:, column] = squares.reshape(rounds, BLOCK).sum(axis=1) / np.maximum(1, counts)
-            means[counts < BLOCK // 2, -1] = 0.0
-        means[means[:, -1] == 0.0] = 0.0
-        all_ = np.concatenate([self._means, means])
-        total = all_[BLOCKS - 1 :].copy()
-        for back in range(1, BLOCKS):
-            total += all_[BLOCKS - 1 - back : len(all_) - back]
-        self._means = all_[-(BLOCKS - 1) :]
-        count = total[:, -1]
-        with np.errstate(all="ignore"):
-            sigma, alike = _told(total[:, :-1] / count[:, None], BLOCK * count)
-        return np.where(count > 0, sigma, 0.0), np.where(count > 0, alike, 0.0)
+        return in_rounds(sigma, begun, BLOCK, len(values)), in_rounds(alike, begun, BLOCK, len(values))

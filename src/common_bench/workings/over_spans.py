@@ -12,7 +12,7 @@ import numpy as np
 from common_bench.model.block import Bools, Floats, Series, Source
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
-from common_bench.workings.missing import GAP_FACTOR
+from common_bench.workings.loops import GAP_FACTOR
 from common_bench.workings.noise import in_sums, noise_of
 from common_bench.workings.repeated import mean_of_readings
 from common_bench.workings.spans import Note, NumberOf, inside

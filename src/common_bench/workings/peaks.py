@@ -6,7 +6,8 @@ import itertools
 
 import numpy as np
 
-from common_bench.model.block import NO_FLOATS, Block, Bools, Events, Floats, Ints, Rows, Series, Source
+from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, Source
+from common_bench.workings.top_loops import peaks_among
 from common_bench.workings.tops import tops_of
 
 PEAK_TIME = Source("time of each peak", False)
@@ -44,9 +45,12 @@ class PeakFinder:
         for start, stop in itertools.pairwise(starts):
             if start or breaks[:1] == [0]:
                 self._interrupt()
-            keep = start + np.flatnonzero(known[start:stop])
-            if len(keep):
-                told = self._stretch(series.t[keep], self._sign * series.values[keep], rows.clock_u[keep])
+            keep: Ints | slice = slice(start, stop)
+            if not known[keep].all():
+                keep = start + np.flatnonzero(known[keep])
+            t = series.t[keep]
+            if len(t):
+                told = self._stretch(t, self._sign * series.values[keep], rows.clock_u[keep])
                 found += [told] if told is not None else []
         if not found:
             return Events(NO_FLOATS, np.empty(0, bool), {PEAK_TIME: NO_FLOATS})
@@ -71,41 +75,12 @@ class PeakFinder:
         heard = float(t[-1]) - self._apart
         first = max(1, int(np.searchsorted(t, self._from)))
         last = min(len(t) - 1, int(np.searchsorted(t, heard, side="right")))
-        tops: Ints = np.empty(0, np.int64)
-        if last > first:
-            inner = v[first:last]
-            here = (inner > self._level) & (inner > v[first - 1 : last - 1]) & (inner >= v[first + 1 : last + 1])
-            tops = first + np.flatnonzero(here)
-        found = None
-        if len(tops):
-            low = np.minimum(tops, np.searchsorted(t, t[tops] - self._apart, side="right"))
-            high = np.maximum(tops + 1, np.searchsorted(t, t[tops] + self._apart))
-            highest = self._highest(v, low, tops, high)
-            tops, low, high = tops[highest], low[highest], high[highest]
-            if self._depth > 0:
-                deep = np.array([self._deep(v, *each) for each in zip(low.tolist(), tops.tolist(), high.tolist(), strict=True)], bool)  # fmt: skip
-                tops, low, high = tops[deep], low[deep], high[deep]
-            if len(tops):
-                found = self._tell(t, v, u, low, tops, high)
+        low, tops, high = peaks_among(t, v, first, last, self._level, self._apart, self._depth)
+        found = self._tell(t, v, u, low, tops, high) if len(tops) else None
         self._from = max(self._from, float(np.nextafter(heard, np.inf)))
         cut = max(0, int(np.searchsorted(t, self._from - self._apart)) - 2)
         self._t, self._v, self._u = t[cut:], v[cut:], u[cut:]
         return found
-
-    def _highest(self, v: Floats, low: Ints, at: Ints, high: Ints) -> Bools:
-        """Which readings no earlier one in their surroundings reaches, and no later one exceeds."""
-        whole = np.append(v, -np.inf)
-
-        def most(starts: Ints, stops: Ints) -> Floats:
-            pairs = np.stack([starts, np.maximum(stops, starts + 1)], axis=1).ravel()
-            found: Floats = np.maximum.reduceat(whole, pairs)[::2]
-            return np.where(stops > starts, found, -np.inf)
-
-        return np.asarray((most(low, at) < v[at]) & (most(at + 1, high) <= v[at]))
-
-    def _deep(self, v: Floats, low: int, at: int, high: int) -> bool:
-        floor = v[at] - self._depth
-        return bool(v[low:at].min(initial=np.inf) <= floor and v[at + 1 : high].min(initial=np.inf) <= floor)
 
     def _tell(
         self, t: Floats, v: Floats, u: Floats, low: Ints, at: Ints, high: Ints

@@ -7,10 +7,11 @@ from typing import Literal
 
 import numpy as np
 
-from common_bench.model.block import Block, Bools, Floats, Series, Source
+from common_bench.model.block import Block, Bools, Floats, Ints, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, interval_of, product
-from common_bench.workings.in_order import averaged
-from common_bench.workings.missing import Absences
+from common_bench.workings.averaging import averaged
+from common_bench.workings.course import Course
+from common_bench.workings.loops import independent_in_trapezoids, trapezoids
 
 
 class Total:
@@ -20,9 +21,8 @@ class Total:
     time since the one before.
     """
 
-    def __init__(self, name: str) -> None:
-        self._name = name
-        self._absences = Absences()
+    def __init__(self, name: str, course: Course) -> None:
+        self._name, self._course = name, course
         self._last: tuple[float, float, dict[Source, float], float] | None = None  # t, value, shares, time before it
         self._total, self._shares = 0.0, dict[Source, float]()
         self._squares = dict[Source, float]()
@@ -33,7 +33,7 @@ class Total:
         values = np.full(len(series), np.nan)
         parts = {source: np.zeros(len(series)) for source in self._made(series)}
         known = np.flatnonzero(np.isfinite(series.values))
-        gaps = _gaps(self._absences, series)
+        gaps = self._course.gaps(series)
         if self._last is None and len(known):
             gaps = gaps.copy()
             gaps[: known[0] + 1] = False  # before the first value nothing is missing
@@ -54,31 +54,26 @@ class Total:
     def _before(self, source: Source) -> Source:
         return averaged(source, self._name)
 
-    def _add(self, series: Series, use: np.ndarray, values: Floats, parts: dict[Source, Floats]) -> None:
+    def _add(self, series: Series, known: Ints, values: Floats, parts: dict[Source, Floats]) -> None:
+        use = slice(None) if len(known) == len(series) else known
         t, v = series.t[use], series.values[use]
         first = self._last is None
         t0, v0, shares0, before0 = self._last or (float(t[0]), float(v[0]), {}, 0.0)
         step = np.diff(t, prepend=t0)
-        v_from = np.concatenate([[v0], v[:-1]])
-        values[use] = np.cumsum(np.concatenate([[self._total], step * (v_from + v) / 2]))[1:]
-        self._total = float(values[use[-1]])
+        values[use] = trapezoids(t, v, t0, v0, self._total)
+        self._total = float(values[use][-1])
         lasting: dict[Source, float] = {}
         for source, share in series.parts.items():
             own = share[use]
-            own_from = np.concatenate([[shares0.get(source, own[0] if first else 0.0)], own[:-1]])
+            before = shares0.get(source, float(own[0]) if first else 0.0)
             lasting[source] = float(own[-1])
             if source.common:
-                found = np.cumsum(np.concatenate([[self._shares.get(source, 0.0)], step * (own_from + own) / 2]))[1:]
+                found = trapezoids(t, own, t0, before, self._shares.get(source, 0.0))
                 parts[source][use], self._shares[source] = found, float(found[-1])
                 continue
-            # Readings before the last one have half the time to both neighbours.
-            half = np.concatenate([[before0], step[:-1]]) + step
-            if first:
-                half[0] = 0.0
-            squares = np.cumsum(np.concatenate([[self._squares.get(source, 0.0)], (half / 2 * own_from) ** 2]))[1:]
-            parts[source][use] = step / 2 * own
-            parts[self._before(source)][use] = np.sqrt(squares)
-            self._squares[source] = float(squares[-1])
+            squares = self._squares.get(source, 0.0)
+            of_last, of_others, self._squares[source] = independent_in_trapezoids(step, own, before0, before, squares)
+            parts[source][use], parts[self._before(source)][use] = of_last, of_others
         self._last = float(t[-1]), float(v[-1]), lasting, float(step[-1])
 
 
@@ -143,9 +138,3 @@ class Extreme:
         if len(v):
             self._so_far = float(risen[-1]), {source: float(share[-1]) for source, share in parts.items()}
         return replace(series, values=values, parts=parts, edges=False)
-
-
-def _gaps(absences: Absences, series: Series) -> Bools:
-    rows = series.rows
-    assert rows is not None
-    return absences.gaps(series.values, rows.gap_before)

@@ -8,6 +8,7 @@ from typing import Any
 
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.workings.at_events import Count, FindsIn, ValueAt, Within
+from common_bench.workings.course import Course
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way
 from common_bench.workings.forms import Form, Takes
 from common_bench.workings.over_spans import area_under, dominant_pace, slope_against
@@ -23,9 +24,10 @@ TWICE = 2.0  # a peak is told so many dead times after it at the latest, as its 
 class Given:
     """The numbers among a form's operands, in the units in which its quantity comes, and where the form stands."""
 
-    def __init__(self, numbers: dict[str, Any], unit: str, name: str, late: float) -> None:
-        """numbers: operand -> number; unit: of the quantity; name: of the place; late: s, by which its events come."""
-        self._numbers, self.unit, self.name, self.late = numbers, unit, name, late
+    def __init__(self, numbers: dict[str, Any], unit: str, name: str, late: float, course: Course) -> None:
+        """numbers: operand -> number; unit: of the quantity; name: of the place; late: s, by which its events come; course:
+        of the quantity."""
+        self._numbers, self.unit, self.name, self.late, self.course = numbers, unit, name, late, course
 
     def number(self, slot: str, unit: str, missing: float | None = None) -> float:
         """A number among the operands, in a unit; `missing` where it is not given."""
@@ -159,7 +161,7 @@ def _size(asked: AskedForm) -> Kind:
 def _peak_finder(sign: float) -> Callable[[Given], Any]:
     def made(given: Given) -> FindsIn:
         level = sign * given.number("level", given.unit)
-        return FindsIn(PeakFinder(level, given.seconds("apart"), sign=sign, depth=given.depth))
+        return FindsIn(PeakFinder(level, given.seconds("apart"), sign=sign, depth=given.depth), given.course)
 
     return made
 
@@ -171,7 +173,7 @@ def crossing(way: Way, given: Given) -> Crossed:
 
 
 def _finder(way: Way) -> Callable[[Given], Any]:
-    return lambda given: FindsIn(CrossingFinder(crossing(way, given)))
+    return lambda given: FindsIn(CrossingFinder(crossing(way, given)), given.course)
 
 
 def _of(word: str) -> Callable[..., Any]:
@@ -191,15 +193,15 @@ _E: dict[str, Takes] = {"e": "events"}
 _ALL = (
     Form("rate", "rate of {x} over {time.}", "How fast it changes: the slope of a parabola through so long a time.",
          _X | {"time": "time"}, _rate, "speed = rate of height over 0.4 s", "over time",
-         lambda given: Polynomial("rate", given.seconds("time"), given.name), late="half the time"),
+         lambda given: Polynomial("rate", given.seconds("time"), given.name, given.course), late="half the time"),
     Form("smooth", "smooth {x} over {time.}", "Its course without the noise, by a parabola through so long a time.",
          _X | {"time": "time"}, _smooth, "calm = smooth height over 0.5 s", "over time",
-         lambda given: Polynomial("height", given.seconds("time"), given.name), late="half the time"),
+         lambda given: Polynomial("height", given.seconds("time"), given.name, given.course), late="half the time"),
     Form("middle", "middle of {x} over {count.} readings", "The median of so many neighbours: single outliers do not enter.",
          _X | {"count": "number of readings"}, _middle, "clean = middle of height over 5 readings", "over time",
-         lambda given: Middle(int(given.number("count", "")), given.name), late="half the readings"),
+         lambda given: Middle(int(given.number("count", "")), given.name, given.course), late="half the readings"),
     Form("total", "total of {x.}", "All of it since the run began: the area under it so far.",
-         _X, _total, "charge = total of current", "over time", lambda given: Total(given.name)),
+         _X, _total, "charge = total of current", "over time", lambda given: Total(given.name, given.course)),
     Form("change", "change in {x.}", "How far it is from where it began.",
          _X, _change, "warming = change in temp", "over time", lambda given: ChangeIn(given.name)),
     Form("largest so far", "largest of {x} so far", "The largest reading since the run began.",
@@ -208,7 +210,7 @@ _ALL = (
          _X, _as_it_is, "lowest = smallest of force so far", "over time", lambda given: Extreme("smallest")),
     Form("delayed", "{x} delayed by {time.}", "What it was so long ago.",
          _X | {"time": "time"}, _as_it_is, "before = force delayed by 0.2 s", "over time",
-         lambda given: Delayed(given.seconds("time"), given.name)),
+         lambda given: Delayed(given.seconds("time"), given.name, given.course)),
     Form("where", "{x=} where {condition?}", "Its values where something holds; unknown elsewhere.",
          {"x": "values", "condition": "condition"}, _as_it_is, "loaded = height where force > 2 N", "over time", each=True),
     Form("resultant", "resultant of {x}, {y}[, {z}]", "The size of what points along two or three axes.",
@@ -230,7 +232,7 @@ _ALL = (
     Form("time within", "time within {e}", "How long it stayed on the other side of the level, from each crossing.",
          _E, _within, "dark = time within let_go", "on events"),
     Form("at", "{x} at {e.}", "What it was when each event happened.",
-         _X | _E, _value_at, "top = height at pass", "on events", lambda given: ValueAt(given.late, given.name)),
+         _X | _E, _value_at, "top = height at pass", "on events", lambda given: ValueAt(given.late, given.name, given.course)),
     Form("count so far", "count of {e} so far", "How many there were since the run began.",
          _E, _count_so_far, "steps = count of pass so far", "on events", lambda given: Count(given.late)),
     Form("count in the last", "count of {e} in the last {time.}", "How many there were in the time just gone by.",
@@ -266,4 +268,4 @@ FORMS: dict[str, Form] = {form.name: form for form in _ALL}
 
 def within(given: Given, way: Way) -> Within:
     """What works out `time within`, from the numbers of the form that finds the crossings."""
-    return Within(crossing(way, given))
+    return Within(crossing(way, given), given.course)

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
+from threading import Thread
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, Qt, QTimer
@@ -38,6 +39,13 @@ def application() -> QApplication:
     QPixmapCache.setCacheLimit(PIXMAP_CACHE)
     wear(app, PAPER)
     return app
+
+
+def _warm() -> None:
+    """So that the first reading that is worked out does not wait for what is compiled."""
+    from common_bench.workings import warm
+
+    warm()
 
 
 def settings() -> QSettings:
@@ -87,6 +95,7 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
             window.show()
         kept.append(window)
         first.close()
+        Thread(target=_warm, name="warming", daemon=True).start()
         if os.environ.get("COMMON_BENCH_TIMES"):
             app.processEvents()
             print(f"whole window after {time.perf_counter() - STARTED:.3f} s", file=sys.stderr)
