@@ -170,3 +170,39 @@ def test_intervals_hold_the_truth_as_often_as_they_promise(promise: Promise) -> 
     kept = promise.kept(trials, np.random.default_rng(17))
     slack = 3 * (0.05 * 0.95 / trials) ** 0.5  # three standard deviations of a share of so many trials
     assert promise.least - slack <= kept.held <= min(1.0, promise.most + slack), kept
+
+
+OF_WINDOWS = {
+    "smooth s over 0.5 s": (0.9, 1.2), "rate of s over 0.4 s": (0.9, 1.2), "middle of s over 5 readings": (0.9, 1.25),
+    "total of s": (0.9, 1.2), "total of (rate of x over 0.3 s)": (0.85, 1.25), "s - x": (0.9, 1.15), "s delayed by 0.07 s": (0.9, 1.2),
+    "smooth (3 - 2 * s) over 0.3 s": (0.9, 1.2), "smooth (rate of s over 0.2 s) over 0.3 s": (0.85, 1.2),
+}  # fmt: skip
+
+
+def test_a_window_of_a_window_counts_no_error_twice_and_takes_none_for_independent() -> None:
+    dice = np.random.default_rng(7)
+    lines = ["x = calibrated raw", "s = smooth x over 0.3 s", *(f"a{k} = {form}" for k, form in enumerate(OF_WINDOWS))]
+    workings = check(lines, {"raw": ""})
+    assert not workings.troubles
+    n, at = 240, 150
+    t = np.arange(n) * 0.02
+    values, stated = ({name: [] for name in workings.kinds} for _ in range(2))
+    tops: list[float] = []
+    u_tops: list[float] = []
+    for _ in range(400):
+        x = 5 + 0.5 * np.sin(3 * t) + dice.normal(0, 0.05, n)
+        block = Block(t, t, t, np.arange(n), np.zeros(n, bool), {"raw": x}, np.zeros(n))
+        found = Evaluator(workings).push(block, {"raw": Series(t, x, "", {NOISE: np.full(n, 0.05)})})
+        for name, series in found.items():
+            assert isinstance(series, Series)
+            values[name].append(float(series.values[at]))
+            stated[name].append(float(series.u[at]))
+        top = check([*lines[:2], "p = peaks in s above 5.2, 0.4 s apart"], {"raw": ""})
+        peaks = Evaluator(top).push(block, {"raw": Series(t, x, "", {NOISE: np.full(n, 0.05)})})["p"]
+        first = int(np.argmin(np.abs(peaks.t - np.pi / 6 - 2 * np.pi / 3)))
+        tops.append(float(peaks.t[first]))
+        u_tops.append(float(np.sqrt(sum(share[first] ** 2 for share in peaks.parts.values()))))
+    for k, (form, (least, most)) in enumerate(OF_WINDOWS.items()):
+        ratio = float(np.mean(stated[f"a{k}"]) / np.std(values[f"a{k}"]))
+        assert least < ratio < most, f"{form}: stated {ratio:.2f} of what it scatters"
+    assert 0.9 < np.mean(u_tops) / np.std(tops) < 2.0

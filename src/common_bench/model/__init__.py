@@ -22,9 +22,11 @@ OFFERS = {
         "joined",
         "joined_blocks",
         "NO_FLOATS",
+        "NO_SPREADS",
         "Rows",
         "Series",
         "Source",
+        "Spread",
         "Stamped",
     ),
     "calibration": (

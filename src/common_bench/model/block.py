@@ -110,6 +110,17 @@ class Source(NamedTuple):
     dof: float = math.inf
 
 
+class Spread(NamedTuple):
+    """Of a share that several readings have in each value: the source of these readings, and their weights, of which the
+    middle one is the value's own reading; squares add up to 1."""
+
+    of: Source
+    weights: tuple[float, ...]
+
+
+NO_SPREADS: Mapping[Source, Spread] = {}
+
+
 @dataclass(frozen=True, slots=True)
 class Rows:
     """What is known of the readings at which a quantity has its values, (n,) each.
@@ -143,7 +154,7 @@ class Series:
     uncertainty from that source in `unit`; guess: (n,) True outside a calibrated range;
     since: (n,) s, when what the value speaks of began (equal to t for plain readings). edges: each change of an on/off
     signal has a line, and so a time, of its own. rows: of its readings, while they are worked out; None for values at
-    events and for results.
+    events and for results. spreads: of the shares that neighbouring values have in common.
     """
 
     t: Floats
@@ -154,6 +165,7 @@ class Series:
     since: Floats | None = None
     edges: bool = False
     rows: Rows | None = None
+    spreads: Mapping[Source, Spread] = field(default_factory=lambda: NO_SPREADS)
 
     def __len__(self) -> int:
         return len(self.t)
@@ -164,7 +176,7 @@ class Series:
         return Series(
             self.t[cut], self.values[cut], self.unit, {source: share[cut] for source, share in self.parts.items()},
             None if self.guess is None else self.guess[cut], None if self.since is None else self.since[cut], self.edges,
-            None if self.rows is None else self.rows.part(start, stop),
+            None if self.rows is None else self.rows.part(start, stop), self.spreads,
         )  # fmt: skip
 
     @property
@@ -226,6 +238,7 @@ def joined(pieces: list[Series], unit: str = "") -> Series:
         np.concatenate([piece.began for piece in pieces]) if late else None,
         pieces[0].edges,
         _joined_rows([piece.rows for piece in pieces]),
+        {source: spread for piece in pieces for source, spread in piece.spreads.items()} or NO_SPREADS,
     )
 
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from common_bench.model.block import Bools, Floats, Series, Source
+from common_bench.model.block import NO_SPREADS, Bools, Floats, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
 from common_bench.workings.fit_units import constant
 from common_bench.workings.kinds import ANGLES, CONSTANTS, TO_ANGLES
@@ -234,7 +234,10 @@ def _combined(
             guess = value.guess if guess is None else guess | value.guess
     shape = timed.t.shape
     filled = {source: _over(share, shape) for source, share in parts.items()}
-    return Series(timed.t, _over(result, shape), unit_text, filled, guess, timed.since, False, timed.rows)
+    spreads = {
+        s: each for value in values if isinstance(value, Series) for s, each in value.spreads.items()
+    } or NO_SPREADS
+    return Series(timed.t, _over(result, shape), unit_text, filled, guess, timed.since, False, timed.rows, spreads)
 
 
 def _is(value: Floats | float, number: float) -> bool:

@@ -18,6 +18,7 @@ import numpy as np
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, Source
 from common_bench.model.uncertainty import RECTANGULAR
 from common_bench.workings.peaks import CLOCK_RATE
+from common_bench.workings.spreads import next_alike, roots_of
 
 Way = Literal["rises", "falls", "changes"]
 CROSSING_TIME = Source("time of each crossing", False)
@@ -176,10 +177,22 @@ class CrossingFinder:
             return (t1 + t2) / 2, max(spacing / RECTANGULAR, step / RECTANGULAR), {}
         part = (level - v1) / (v2 - v1)
         pace = spacing / (v2 - v1)  # s per unit of the quantity
-        own = [((1 - part) * one * pace, part * other * pace) for s, (one, other) in u.items() if not s.common]
+        own = {s: ((1 - part) * one * pace, part * other * pace) for s, (one, other) in u.items() if not s.common}
         common = {s: -((1 - part) * one + part * other) * pace for s, (one, other) in u.items() if s.common}
-        independent = max(sum(one**2 + other**2 for one, other in own), (noise * slowest) ** 2 / 2)
+        alike = _alike(series, row) if series.spreads else {}
+        squares = sum(one**2 + other**2 + 2 * alike.get(s, 0.0) * one * other for s, (one, other) in own.items())
+        independent = max(squares, (noise * slowest) ** 2 / 2)
         return t1 + part * spacing, float(np.sqrt(independent + step**2 / 12)), common
+
+
+def _alike(series: Series, row: int) -> dict[Source, float]:
+    """How much a value's error from each source resembles its neighbour's."""
+    return {
+        each: next_alike(series, source, spread, row)
+        for source, spread in roots_of(series).items()
+        if spread
+        for each in (source, *spread)
+    }
 
 
 def _slowest(t: Floats, v: Floats) -> float:

@@ -9,13 +9,14 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from common_bench.model.block import Bools, Floats, Series, Source
+from common_bench.model.block import Bools, Floats, Ints, Series, Source
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
 from common_bench.workings.loops import GAP_FACTOR
 from common_bench.workings.noise import in_sums, noise_of
 from common_bench.workings.repeated import mean_of_readings
 from common_bench.workings.spans import Note, NumberOf, inside
+from common_bench.workings.spreads import at_ends, in_long_sums, roots_of
 
 LEAST_SLOPE, LEAST_PACE = 3, 16  # readings
 AROUND_PEAK = 8  # places between two frequencies of the spectrum, at which the best is looked for
@@ -30,10 +31,7 @@ def area_under(series: Series, span: tuple[float, float], name: str) -> NumberOf
         raise FindingTrouble("gap-in-span", word="area")
     weights = (np.concatenate([step, [0.0]]) + np.concatenate([[0.0], step])) / 2
     parts = {s: float(weights @ share[chosen]) for s, share in series.parts.items() if s.common}
-    stated = float(np.sqrt(sum(float(np.sum((weights * share[chosen]) ** 2)) for s, share in series.parts.items() if not s.common)))  # fmt: skip
-    noise, alike = noise_of(v)
-    scatter = noise * float(np.sqrt(in_sums(alike) * (weights @ weights)))
-    parts[Source("scatter of the readings", False, name)] = max(stated, scatter)
+    parts[Source("scatter of the readings", False, name)] = _scatter_of_area(series, weights, chosen)
     coarse = (
         _trapezoid(t[::2], v[::2]) if len(t) % 2 else _trapezoid(t[:-1:2], v[:-1:2]) + step[-1] * (v[-2] + v[-1]) / 2
     )
@@ -42,6 +40,22 @@ def area_under(series: Series, span: tuple[float, float], name: str) -> NumberOf
         abs(area - coarse) / 3
     )  # a step half as long errs a quarter as much
     return NumberOf(area, product(series.unit, "s"), parts, len(t))
+
+
+def _scatter_of_area(series: Series, weights: Floats, chosen: Ints) -> float:
+    """What independent errors of single readings do to a weighted sum of values: as stated, or as they scatter where that is
+    more; where values have errors in common, which look smooth, as stated."""
+    squares = 0.0
+    for source, spread in roots_of(series).items():
+        share = in_long_sums(series, source, spread) if spread else series.parts[source]
+        squares += float(np.sum((weights * share[chosen]) ** 2))
+        if spread:
+            squares += max(0.0, float(np.median(at_ends(series, source, spread)[chosen] * np.median(weights) ** 2)))
+    stated = float(np.sqrt(squares))
+    if series.spreads:
+        return stated
+    noise, alike = noise_of(series.values[chosen])
+    return max(stated, noise * float(np.sqrt(in_sums(alike) * (weights @ weights))))
 
 
 def _trapezoid(t: Floats, v: Floats) -> float:

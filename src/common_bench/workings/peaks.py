@@ -7,6 +7,7 @@ import itertools
 import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, Source
+from common_bench.workings.spreads import scatter_of
 from common_bench.workings.top_loops import peaks_among
 from common_bench.workings.tops import tops_of
 
@@ -31,7 +32,7 @@ class PeakFinder:
         self._level, self._apart, self._sign, self._depth = level, apart, sign, depth
         self._t: Floats = np.empty(0)  # readings that a peak may still need
         self._v: Floats = np.empty(0)
-        self._u: Floats = np.empty(0)
+        self._u: Floats = np.empty((2, 0))  # of the clock's rate, and what single readings scatter at least
         self._from = -np.inf  # no peak before this time any more
         self._fresh = True
         self._origin = np.nan
@@ -40,6 +41,7 @@ class PeakFinder:
         """series: (n,) over readings, of which `rows` tells what is known."""
         found: list[tuple[Floats, Floats, Floats, list[bool]]] = []
         known = np.isfinite(series.values)
+        u = np.stack([rows.clock_u, scatter_of(series)])
         breaks = np.flatnonzero(rows.gap_before).tolist()
         starts = [0, *(each for each in breaks if each), len(series)]
         for start, stop in itertools.pairwise(starts):
@@ -50,7 +52,7 @@ class PeakFinder:
                 keep = start + np.flatnonzero(known[keep])
             t = series.t[keep]
             if len(t):
-                told = self._stretch(t, self._sign * series.values[keep], rows.clock_u[keep])
+                told = self._stretch(t, self._sign * series.values[keep], u[:, keep])
                 found += [told] if told is not None else []
         if not found:
             return Events(NO_FLOATS, np.empty(0, bool), {PEAK_TIME: NO_FLOATS})
@@ -64,14 +66,14 @@ class PeakFinder:
         return Events(at, np.array(fresh, bool), parts)
 
     def _interrupt(self) -> None:
-        self._t, self._v, self._u = np.empty(0), np.empty(0), np.empty(0)
+        self._t, self._v, self._u = np.empty(0), np.empty(0), np.empty((2, 0))
         self._from, self._fresh = -np.inf, True
 
     def _stretch(self, t: Floats, v: Floats, u: Floats) -> tuple[Floats, Floats, Floats, list[bool]] | None:
         """Readings without a gap among them, in order after those before."""
         if self._from == -np.inf:
             self._from = float(t[0]) + self._apart
-        t, v, u = np.concatenate([self._t, t]), np.concatenate([self._v, v]), np.concatenate([self._u, u])
+        t, v, u = np.concatenate([self._t, t]), np.concatenate([self._v, v]), np.concatenate([self._u, u], axis=1)
         heard = float(t[-1]) - self._apart
         first = max(1, int(np.searchsorted(t, self._from)))
         last = min(len(t) - 1, int(np.searchsorted(t, heard, side="right")))
@@ -79,23 +81,23 @@ class PeakFinder:
         found = self._tell(t, v, u, low, tops, high) if len(tops) else None
         self._from = max(self._from, float(np.nextafter(heard, np.inf)))
         cut = max(0, int(np.searchsorted(t, self._from - self._apart)) - 2)
-        self._t, self._v, self._u = t[cut:], v[cut:], u[cut:]
+        self._t, self._v, self._u = t[cut:], v[cut:], u[:, cut:]
         return found
 
     def _tell(
         self, t: Floats, v: Floats, u: Floats, low: Ints, at: Ints, high: Ints
     ) -> tuple[Floats, Floats, Floats, list[bool]]:
-        top = tops_of(t, v, low, at, high)
+        top = tops_of(t, v, low, at, high, least=u[1])
         nearest = np.searchsorted(t, top[0])
         before = np.maximum(nearest - 1, 0)
         nearest = np.minimum(nearest, len(t) - 1)
         nearer = np.clip(np.where(top[0] - t[before] <= t[nearest] - top[0], before, nearest), low, high - 1)
         again = np.flatnonzero(np.abs(nearer - at) > NEAR)  # the highest reading of a flat top may lie anywhere on it
         if len(again):
-            top[:, again] = tops_of(t, v, low[again], nearer[again], high[again])
+            top[:, again] = tops_of(t, v, low[again], nearer[again], high[again], least=u[1])
         fresh = [self._fresh, *([False] * (len(at) - 1))]
         self._fresh = False
-        return top[0], top[2], u[at], fresh
+        return top[0], top[2], u[0, at], fresh
 
 
 class GapsBetween:

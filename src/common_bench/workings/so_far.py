@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import Literal
 
 import numpy as np
 
-from common_bench.model.block import Block, Bools, Floats, Ints, Series, Source
+from common_bench.model.block import NO_SPREADS, Block, Bools, Floats, Ints, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, interval_of, product
 from common_bench.workings.averaging import averaged
 from common_bench.workings.course import Course
 from common_bench.workings.loops import independent_in_trapezoids, trapezoids
+from common_bench.workings.spreads import at_ends, in_long_sums, roots_of
 
 
 class Total:
@@ -42,14 +44,20 @@ class Total:
         if len(use):
             self._add(series, use, values, parts)
         self._broken |= bool(passed.any()) and self._last is not None
-        return replace(series, values=values, unit=unit, parts=parts, edges=False)
+        return replace(series, values=values, unit=unit, parts=parts, edges=False, spreads=NO_SPREADS)
 
     def _made(self, series: Series) -> list[Source]:
         return [
             made
-            for source in series.parts
+            for source in [*roots_of(series), *(each for each in series.parts if each.common)]
             for made in ([source] if source.common else [source, self._before(source)])
         ]  # fmt: skip
+
+    def _shares_of(self, series: Series) -> Iterator[tuple[Source, Floats]]:
+        """Each source with its shares; what several values have in common, as it enters a sum of all of them."""
+        yield from ((source, share) for source, share in series.parts.items() if source.common)
+        for source, spread in roots_of(series).items():
+            yield source, in_long_sums(series, source, spread) if spread else series.parts[source]
 
     def _before(self, source: Source) -> Source:
         return averaged(source, self._name)
@@ -63,7 +71,8 @@ class Total:
         values[use] = trapezoids(t, v, t0, v0, self._total)
         self._total = float(values[use][-1])
         lasting: dict[Source, float] = {}
-        for source, share in series.parts.items():
+        spreads = {source: spread for source, spread in roots_of(series).items() if spread}
+        for source, share in self._shares_of(series):
             own = share[use]
             before = shares0.get(source, float(own[0]) if first else 0.0)
             lasting[source] = float(own[-1])
@@ -73,6 +82,9 @@ class Total:
                 continue
             squares = self._squares.get(source, 0.0)
             of_last, of_others, self._squares[source] = independent_in_trapezoids(step, own, before0, before, squares)
+            if source in spreads:
+                ends = at_ends(series, source, spreads[source])[use] * step * step
+                of_others = np.sqrt(np.maximum(of_others * of_others + ends, 0.0))
             parts[source][use], parts[self._before(source)][use] = of_last, of_others
         self._last = float(t[-1]), float(v[-1]), lasting, float(step[-1])
 
@@ -137,4 +149,4 @@ class Extreme:
         values = np.where(np.isfinite(risen[1:]), self._sign * risen[1:], np.nan)
         if len(v):
             self._so_far = float(risen[-1]), {source: float(share[-1]) for source, share in parts.items()}
-        return replace(series, values=values, parts=parts, edges=False)
+        return replace(series, values=values, parts=parts, edges=False, spreads=NO_SPREADS)

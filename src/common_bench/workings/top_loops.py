@@ -246,12 +246,13 @@ def _weights(v: Floats, base: Floats, weights: Floats) -> float:
 @inner_loop
 def _fitted(
     v: Floats, degree: int, scattered: float, largest: float, weights: Floats, sizes: Floats, base: Floats, back: Floats,
-    spread: Floats, scratch: Floats, told: Floats,
+    spread: Floats, in_common: bool, scratch: Floats, told: Floats,
 ) -> bool:  # fmt: skip
     """Fills (4,) the highest place of the polynomial, in mean distances, its height, and the uncertainty of both, which
     hold what the scatter does and what two more powers would change; says whether the polynomial is enough.
 
-    v: (n,) readings of the window, whose second differences scatter by `scattered`; scratch: (4, n or more), for residuals, the
+    v: (n,) readings of the window, whose second differences scatter by `scattered`; in_common: neighbours
+    have their errors in common, and scatter so over longer times; scratch: (4, n or more), for residuals, the
     polynomial, what more powers would add, and values at places.
     """
     n = len(v)
@@ -281,7 +282,7 @@ def _fitted(
     width, low, high = sizes[0], sizes[1], sizes[2]
     place_ = _highest(scratch, kept, low, high)
     curved = _bend(scratch, 1, kept, place_)
-    scale = max(left / (n - kept), noise) * _alike(scratch, n, left)
+    scale = noise if in_common else max(left / (n - kept), noise) * _alike(scratch, n, left)
     u_height = np.sqrt(scale * max(_value(spread, 0, 2 * degree + 1, place_), 0.0))
     u_slope = np.sqrt(scale * max(_value(spread, 1, 2 * degree - 1, place_), 0.0))
     u_bend = np.sqrt(scale * max(_value(spread, 2, 2 * degree - 3, place_), 0.0))
@@ -319,12 +320,13 @@ def _best(tried: Floats, count: int, by: int, found: Floats) -> None:
 @loop
 def tops_at(
     v: Floats, starts: Ints, length: int, middle: int, cuts: Ints, sizes: Floats, bases: Floats, backs: Floats,
-    spreads: Floats, by: int,
+    spreads: Floats, by: int, least: Floats,
 ) -> Floats:  # fmt: skip
     """(m, 4) when in mean distances from the highest, how high, and how well both are known, of the tops among the `length`
     readings from each of `starts` on, of which `middle` is the highest.
 
-    cuts … spreads: their windows, as of `windows_at`; by: what is to be known best, 2 the time, 3 the height.
+    cuts … spreads: their windows, as of `windows_at`; by: what is to be known best, 2 the time, 3 the height; least:
+    (m,) what single readings are known to scatter at least, where neighbours have their errors in common, else 0.
     """
     found = np.empty((len(starts), 4))
     tried = np.empty((len(cuts) * len(DEGREES), 4))
@@ -339,7 +341,7 @@ def tops_at(
             if refused.min() >= REFUSED:
                 break
             inside = _put_together(of[cuts[window, 0] : cuts[window, 1]], cuts[window, 2])
-            n, scattered = len(inside), _noise(inside)
+            n, scattered = len(inside), max(_noise(inside), least[top] / np.sqrt(float(cuts[window, 2])))
             largest = _weights(inside, bases[window], weights)
             for which in range(len(DEGREES)):
                 degree = DEGREES[which]
@@ -347,7 +349,7 @@ def tops_at(
                     continue
                 if _fitted(
                     inside, degree, scattered, largest, weights, sizes[window], bases[window], backs[window],
-                    spreads[window, which], scratch, tried[count],
+                    spreads[window, which], least[top] > 0, scratch, tried[count],
                 ):  # fmt: skip
                     refused[which] = 0
                     count += 1

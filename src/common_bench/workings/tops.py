@@ -36,13 +36,19 @@ def top_of(t: Floats, v: Floats, at: int, *, best: Best = "t") -> Top:
     return Top(*(float(each) for each in found[:, 0]))
 
 
-def tops_of(t: Floats, v: Floats, low: Ints, at: Ints, high: Ints, *, best: Best = "t") -> Floats:
-    """(4, m) t, value, u_t and u_value of the tops about the readings `at`, each among those from `low` to `high`."""
+def tops_of(
+    t: Floats, v: Floats, low: Ints, at: Ints, high: Ints, *, best: Best = "t", least: Floats | None = None
+) -> Floats:
+    """(4, m) t, value, u_t and u_value of the tops about the readings `at`, each among those from `low` to `high`.
+
+    least: (n,) what single readings are known to scatter at least, where neighbours have their errors in common.
+    """
     even = come_evenly(t, low, high - 1)
     found = np.empty((4, len(at)))
     by = 2 if best == "t" else 3
     spacing = (t[high - 1] - t[low]) / np.maximum(1, high - low - 1)
     v = np.ascontiguousarray(v)
+    scatter = np.zeros(len(at)) if least is None else least[at]
     for each in np.flatnonzero(~even).tolist():
         here, middle, length = (
             slice(int(low[each]), int(high[each])),
@@ -50,12 +56,16 @@ def tops_of(t: Floats, v: Floats, low: Ints, at: Ints, high: Ints, *, best: Best
             int(high[each] - low[each]),
         )
         place = (t[here] - t[at[each]]) / spacing[each] if spacing[each] > 0 else np.zeros(0)
-        found[:, each] = tops_at(v, low[each : each + 1], length, middle, *windows_at(place), by)[0]
+        found[:, each] = tops_at(
+            v, low[each : each + 1], length, middle, *windows_at(place), by, scatter[each : each + 1]
+        )[0]
     alike = np.where(even, (high - low) * len(t) + (at - low), -1)
     for both in np.unique(alike[even]).tolist():
         length, middle = divmod(both, len(t))
         chosen = np.flatnonzero(alike == both)
-        found[:, chosen] = tops_at(v, low[chosen], length, middle, *_even_windows(length, middle), by).T
+        found[:, chosen] = tops_at(
+            v, low[chosen], length, middle, *_even_windows(length, middle), by, scatter[chosen]
+        ).T
     found[0], found[2] = t[at] + found[0] * spacing, found[2] * spacing
     return found
 

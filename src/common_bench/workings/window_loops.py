@@ -53,6 +53,12 @@ def _uneven_weights(x: Floats, rate: bool, weights: Floats) -> None:
         weights[place] = ((b + d * each + e * each * each) if rate else (a + b * each + c * each * each)) / determinant
 
 
+@loop
+def even_weights(rate: bool, half: int) -> Floats:
+    """The same for use from outside."""
+    return _even_weights(rate, half)
+
+
 @inner_loop
 def _likeness(weights: Floats, alike: float) -> float:
     """By which the variance of a weighted sum grows where readings resemble their neighbours: Σ w_j w_k φ^|j−k| / Σ w²."""

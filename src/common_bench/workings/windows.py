@@ -7,20 +7,21 @@ A window that a gap interrupts, or that lies over the beginning or the end, give
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
 
-from common_bench.model.block import Block, Bools, Floats, Ints, Series, Source
+from common_bench.model.block import Block, Bools, Floats, Ints, Series, Source, Spread
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product
 from common_bench.workings.averaging import averaged
 from common_bench.workings.course import Course
 from common_bench.workings.held import Held
+from common_bench.workings.spreads import Fold, next_alike, roots_of, spread_from, weights_of, whole_spread
 from common_bench.workings.streams import nothing
-from common_bench.workings.window_loops import medians, parabolas
+from common_bench.workings.window_loops import NEARLY, even_weights, medians, parabolas
 
 ALIKE = 2.0  # noises, within which readings count for a median as one another's equals
 
@@ -52,18 +53,27 @@ class Polynomial:
         rate = self._gives == "rate"
         step = degree_of(held.unit) if rate and counts_from_own_zero(held.unit) else 1.0
         sigma, alike = (known.of(each) for each in self._held.noise)
+        if held.spreads:  # which say how much values resemble their neighbours
+            sigma, alike = np.zeros(len(t)), np.zeros(len(t))
         values, own, others = parabolas(
             t, known.of(held.values), known.of(self._held.stretches), known.of(self._held.begins), sigma, alike,
             known.shares(held.parts),
             commons(held.parts), first, stop, self._half, rate, step,
         )  # fmt: skip
         unit = product(interval_of(held.unit), "s", -1.0) if rate else held.unit
-        found = self._made.told(held, known, (values, own, others), self._done, ready, unit)
+        found = self._made.told(
+            held, known, (values, own, others), (self._done, ready), unit, lambda row: self._weights(t, row, rate)
+        )
         needed = held.t[ready] - self._half if ready < len(held) else last - 2 * self._half
         keep = min(int(np.searchsorted(held.t, needed)), ready)
         self._held.drop(keep)
         self._done = ready - keep
         return found
+
+    def _weights(self, t: Floats, row: int, rate: bool) -> Floats:
+        """Of a window of as many readings at even distances."""
+        inside = np.searchsorted(t, [t[row] - self._half, t[row] + self._half * (1 + NEARLY)], side="right")
+        return even_weights(rate, max(1, int(inside[1] - inside[0]) // 2))
 
 
 def commons(parts: Mapping[Source, Floats]) -> Bools:
@@ -74,28 +84,67 @@ def commons(parts: Mapping[Source, Floats]) -> Bools:
 class Made:
     """What a form over several readings makes of those that are known, as a piece of a quantity."""
 
-    def __init__(self, name: str) -> None:
-        """name: of the place in the working, by which what is averaged here is told apart."""
-        self._name = name
+    def __init__(self, name: str, *, shrinks: bool = False) -> None:
+        """name: of the place in the working, by which what is averaged here is told apart; shrinks: what comes out scatters
+        at most as much as what goes in."""
+        self._name, self._shrinks = name, shrinks
         self._averaged: dict[Source, Source] = {}
+        self._spreads: dict[Source, Spread] = {}
+        self._window: Floats | None = None  # weights of the first whole window
 
     def told(
-        self, held: Series, known: Known, made: tuple[Floats, Floats, Floats], start: int, stop: int, unit: str
-    ) -> Series:
-        """made: (m,) values of the known ones among the rows `start` to `stop`; (s, m) their own shares, and what others
-        bring."""
+        self, held: Series, known: Known, made: tuple[Floats, Floats, Floats], rows: tuple[int, int], unit: str,
+        window: Callable[[int], Floats],
+    ) -> Series:  # fmt: skip
+        """made: (m,) values of the known ones among the rows from and to; (s, m) their own shares, and what others bring;
+        window: the weights about the known one at a place."""
+        start, stop = rows
         if stop <= start:
             return nothing(held, unit)
         piece, (values, own, others) = held.part(start, stop), made
+        first, last = known.place(start), known.place(stop)
+        whole = np.flatnonzero(np.isfinite(values))
+        if self._window is None and len(whole):
+            self._window = window(first + int(whole[0]))
         parts: dict[Source, Floats] = {}
-        for at, source in enumerate(held.parts):
-            parts[source] = known.spread(own[at], start, stop, 0.0)
-            if not source.common:
-                if source not in self._averaged:
-                    self._averaged[source] = averaged(source, self._name)
-                parts[self._averaged[source]] = known.spread(others[at], start, stop, 0.0)
+        at = {source: place for place, source in enumerate(held.parts)}
+        for source in held.parts:
+            if source.common:
+                parts[source] = known.spread(own[at[source]], start, stop, 0.0)
+        for source, spread in roots_of(held).items():
+            if source not in self._averaged:
+                self._averaged[source] = averaged(source, self._name)
+            its = [each for each in (source, *spread) if each in at]
+            shares = np.array([known.of(held.parts[each])[first:last] for each in its])
+            mine, theirs = own[[at[each] for each in its]], others[[at[each] for each in its]]
+            if spread and self._window is not None:
+                one, other = self._folded(held, source, spread, shares, (mine, theirs), whole)
+            else:
+                one, other = mine[0], np.copysign(theirs[0], shares[0])
+                if self._window is not None and source not in self._spreads:
+                    self._spreads[source] = spread_from(source, self._window)
+            parts[source] = known.spread(one, start, stop, 0.0)
+            parts[self._averaged[source]] = known.spread(other, start, stop, 0.0)
+        spreads = {self._averaged[source]: spread for source, spread in self._spreads.items()}
         values = known.spread(values, start, stop, np.nan)
-        return Series(piece.t, values, unit, parts, piece.guess, None, False, piece.rows)
+        return Series(piece.t, values, unit, parts, piece.guess, None, False, piece.rows, spreads)
+
+    def _folded(
+        self, held: Series, source: Source, spread: list[Source], shares: Floats, made: tuple[Floats, Floats], whole: Ints
+    ) -> tuple[Floats, Floats]:  # fmt: skip
+        """(m,) the own share and that of the others, of a source whose errors neighbouring values have in common."""
+        assert self._window is not None
+        fold = Fold(self._window, [weights_of(held, each) for each in spread])
+        sizes = np.copysign(np.sqrt((made[0] ** 2 + made[1] ** 2) / float(self._window @ self._window)), shares)
+        if len(sizes) == len(spread):  # nothing of its own
+            sizes, shares = (np.vstack([np.zeros(each.shape[1]), each]) for each in (sizes, shares))
+        one, variance = fold.of(sizes)
+        if self._shrinks:
+            before = Fold(np.ones(1), [weights_of(held, each) for each in spread])
+            variance = np.minimum(variance, before.of(shares)[1])
+        if source not in self._spreads and len(whole):
+            self._spreads[source] = spread_from(source, fold.weights(sizes[:, whole[0]]))
+        return one, np.sqrt(np.maximum(variance - one * one, 0.0))
 
 
 class Known:
@@ -153,7 +202,7 @@ class Middle:
 
     def __init__(self, readings: int, name: str, course: Course) -> None:
         self._before, self._after = readings // 2, readings - 1 - readings // 2
-        self._made = Made(name)
+        self._made = Made(name, shrinks=True)
         self._held, self._done = Held(course), 0
 
     def push(self, series: Series, _: Block) -> Series:
@@ -170,7 +219,10 @@ class Middle:
             known.of(held.values), stretches, known.shares(held.parts), commons(held.parts), first, stop, self._before,
             self._after, ALIKE,
         )  # fmt: skip
-        found = self._made.told(held, known, made, self._done, ready, held.unit)
+        count = self._before + self._after + 1
+        found = self._made.told(
+            held, known, made, (self._done, ready), held.unit, lambda _: np.full(2 * (count // 2) + 1, 1.0 / count)
+        )
         keep = self._needed(known, stop, ready)
         self._held.drop(keep)
         self._done = ready - keep
@@ -204,7 +256,12 @@ class Delayed:
         values, parts = found
         if piece.rows is not None and piece.rows.there is not None:
             values = np.where(piece.rows.there, values, np.nan)
-        return replace(piece, values=values, parts=parts, edges=False)
+        spreads = {
+            averaged(source, self._name): whole_spread(held, source, spread, int(known[0]))
+            for source, spread in roots_of(held).items()
+            if spread and len(known)
+        }
+        return replace(piece, values=values, parts=parts, edges=False, spreads=spreads)
 
 
 def between(
@@ -227,11 +284,17 @@ def between(
         part = np.where(high == low, 0.0, (t - held.t[low]) / (held.t[high] - held.t[low]))
     values = np.where(inside, (1 - part) * held.values[low] + part * held.values[high], np.nan)
     parts: dict[Source, Floats] = {}
+    roots, row = roots_of(held), int(low[np.argmax(inside)]) if inside.any() else 0
     for source, share in held.parts.items():
         one, two = (1 - part) * share[low], part * share[high]
         if source.common:
             parts[source] = np.where(inside, one + two, 0.0)
-        else:
-            whole = averaged(source, name)
-            parts[whole] = np.where(inside, np.sqrt(one * one + two * two), 0.0)
+    for source, spread in roots.items():
+        squares = np.zeros(len(t))
+        alike = next_alike(held, source, spread, row) if spread else 0.0
+        for each in (source, *spread):
+            if each in held.parts:
+                one, two = (1 - part) * held.parts[each][low], part * held.parts[each][high]
+                squares += one * one + two * two + 2 * alike * one * two
+        parts[averaged(source, name)] = np.where(inside, np.sqrt(np.maximum(squares, 0.0)), 0.0)
     return values, parts
