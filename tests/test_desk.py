@@ -117,7 +117,7 @@ def test_a_level_and_a_pause_are_dragged_on_the_trace_and_a_threshold_colours_th
     stage.trace.pause.lines[1].moving = True
     stage.trace.pause.setRegion((low, low + 0.9))
     stage.trace.pause.lines[1].moving = False
-    stage.trace._pause_dragged(None)
+    stage.trace.pause.sigRegionChangeFinished.emit(stage.trace.pause)
     assert pause_in(store.plan.workings[0]).value == pytest.approx(0.9, abs=0.02)
     stage.written.choose(stage.written.all[0])
     made.press("D")

@@ -253,6 +253,10 @@ def test_lines_are_changed_beside_the_graph_of_a_run_and_all_runs_follow(worked:
     work.graph_card.level.item.setValue(2.19)
     work.graph_card.level.item.sigPositionChangeFinished.emit(work.graph_card.level.item)
     assert "above 2.19" in made.lesson.store.plan.workings[0], made.lesson.store.plan.workings
+    made.until(lambda: work.graph_card.pause.item.isVisible(), "the pause stands behind the first event")
+    low, _ = work.graph_card.pause.item.getRegion()
+    work.graph_card.pause.item.setRegion((low, low + 0.55))
+    made.until(lambda: "0.55 s apart" in made.lesson.store.plan.workings[0], "the line follows the pause")
     made.press("L")
     assert not work.lines_shown
 

@@ -25,8 +25,8 @@ OFFERS = {
         "steady_numbers",
     ),
     "class_views": (
-        "Aligned",
         "ALIGNED",
+        "Aligned",
         "class_view",
         "ClassView",
         "Kind",
@@ -119,6 +119,7 @@ OFFERS = {
         "looked_at",
         "looked_over",
         "moved",
+        "NumberIn",
         "pause_in",
         "PlanLine",
         "shown_first",

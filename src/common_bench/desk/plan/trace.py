@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
 
-from common_bench.desk.graphs.plots import LiveTrace, pen, translucent
+from common_bench.desk.graphs.plots import LiveTrace
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, say
 from common_bench.desk.look.sheet import palette, px
-from common_bench.desk.plan.level import DraggedLevel
+from common_bench.desk.plan.level import DraggedLevel, DraggedPause
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.plan_editing import PlanLine, looked_at, pause_in, with_number
+from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.record.live import Picture
 from common_bench.record.snapshot import KitState
 
@@ -42,15 +41,10 @@ class TraceCard(Card):
             lambda: abs(float(np.subtract(*self.trace._range))),
         )
         self.level = self.dragged_level.item
-        self.pause = pg.LinearRegionItem(
-            (-3.0, -1.0), brush=translucent(palette().copper, 40), pen=pen(palette().copper, 1), span=(0.0, 0.06)
-        )
-        self.pause.lines[0].setMovable(False)
-        self.pause.sigRegionChangeFinished.connect(self._pause_dragged)
+        self._pause = DraggedPause(lambda each: item.addItem(each, ignoreBounds=True), dragged)
+        self.pause = self._pause.item
         self.marks = pg.ScatterPlotItem(symbol="t", size=px(10), brush=pg.mkBrush(palette().ink), pen=None)
-        for each in (self.pause, self.marks):
-            item.addItem(each, ignoreBounds=True)
-        self._placing = False
+        item.addItem(self.marks, ignoreBounds=True)
 
     def show_line(self, line: PlanLine | None) -> None:
         """What is watched: the quantity itself, or the one in which events are looked for."""
@@ -65,10 +59,8 @@ class TraceCard(Card):
 
     def _place(self) -> None:
         """Level and pause where the line has them."""
-        self._placing = True
         self.dragged_level.place(self.line if self._name else None, self._unit)
-        self.pause.setVisible(False)
-        self._placing = False
+        self._pause.place(None, None)
 
     @property
     def _unit(self) -> str:
@@ -114,7 +106,7 @@ class TraceCard(Card):
         recent = [each - now for each in times if now - each < SECONDS][-MOST_MARKS:]
         self.marks.setData(np.array(recent), np.full(len(recent), high - 0.06 * (high - low)))
         self.dragged_level.put_words(-0.01 * SECONDS)
-        self._show_pause(recent)
+        self._pause.place(self.line, next((each for each in recent if each > -SECONDS * 0.9), None))
 
     def _raw(self, state: KitState, picture: Picture) -> Picture:
         """The channel as it comes, as long as nothing is known of the quantity."""
@@ -124,24 +116,3 @@ class TraceCard(Card):
         column = self._hub.lesson.store.column_of(state.kit, sensor.channel)
         say(self.aside, f"not calibrated yet: {column} as it comes")
         return state.live.picture(f"raw {column}", SECONDS, max(200, self.trace.width()))
-
-    def _show_pause(self, recent: list[float]) -> None:
-        apart = pause_in(self.line.text) if self.line is not None else None
-        first = next((each for each in recent if each > -SECONDS * 0.9), None)
-        busy = any(line.moving for line in self.pause.lines)
-        if apart is None or first is None:
-            self.pause.setVisible(False)
-        elif not busy:
-            self._placing = True
-            seconds = apart.value * (0.001 if apart.unit == "ms" else 1.0)
-            self.pause.setVisible(True)
-            self.pause.setRegion((first, first + seconds))
-            self._placing = False
-
-    def _pause_dragged(self, _: Any) -> None:
-        apart = pause_in(self.line.text) if self.line is not None else None
-        if self._placing or apart is None or self.line is None:
-            return
-        low, high = self.pause.getRegion()
-        seconds = max(0.01, high - low) * (1000 if apart.unit == "ms" else 1)
-        self._dragged(self.line, with_number(self.line.text, apart, seconds, 0 if apart.unit == "ms" else 2))

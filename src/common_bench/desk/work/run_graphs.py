@@ -12,7 +12,7 @@ from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, choice, is_open, say
 from common_bench.desk.look.sheet import palette, px
-from common_bench.desk.plan.level import DraggedLevel
+from common_bench.desk.plan.level import DraggedLevel, DraggedPause
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.class_views import ALIGNED, Aligned
 from common_bench.lesson.plan_editing import PlanLine, looked_at
@@ -55,6 +55,7 @@ class RunGraph(Card):
         self.look_at: float | None = None  # a time that is marked, as by a step of how a number came about
         self._unit, self._name, self._seen = "", "", (0.0, 1.0)
         self.level = DraggedLevel(lambda each: None, level, lambda: self._seen[1] - self._seen[0])
+        self.pause = DraggedPause(lambda each: None, level)
         self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
         self.region.sigRegionChangeFinished.connect(self._dragged)
         self._drawn, self._showing = drawn, False
@@ -190,14 +191,20 @@ class RunGraph(Card):
         say(self.aside, "" if findings else "no finding yet: drag the edges of the span")
         self._showing = False
 
-    def show_level(self, line: PlanLine | None) -> None:
-        """The level of a line that looks for events in what is drawn, to be dragged."""
-        self.level.place(line if line is not None and looked_at(line.text) == self._name else None, self._unit)
+    def show_level(self, line: PlanLine | None, replayed: Replayed) -> None:
+        """The level of a line that looks for events in what is drawn, and the pause after the first of them, to be dragged."""
+        line = line if line is not None and looked_at(line.text) == self._name else None
+        self.level.place(line, self._unit)
+        events = replayed.results.get(line.name) if line is not None else None
+        self.pause.place(line, float(events.t[0]) if isinstance(events, Events) and len(events) else None)
+        if self.pause.item.isVisible():
+            self.graph.addItem(self.pause.item, ignoreBounds=True)
         if self.level.is_usable:
             for each in (self.level.item, self.level.words):
                 self.graph.addItem(each, ignoreBounds=True)
             self.level.put_words(float(self.graph.getViewBox().viewRange()[0][1]))
-            say(self.aside, "drag the level: the line below follows, and all runs with it")
+            both = "the level or the pause" if self.pause.item.isVisible() else "the level"
+            say(self.aside, f"drag {both}: the line below follows, and all runs with it")
 
     def _draw_trace(self, replayed: Replayed, values: Floats, colour: str) -> None:
         t, broken = _broken(replayed.t, values, replayed.gaps)

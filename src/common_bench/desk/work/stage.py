@@ -353,7 +353,7 @@ class WorkStage(StageView):
         )  # fmt: skip
         lay_beside(self.hub, self.graph_card, self.finding_card, replayed, behind)
         show_gone(self.graph_card, replayed)
-        self.graph_card.show_level(line)
+        self.graph_card.show_level(line, replayed)
         curves = curves_of(replayed.workings, replayed.results, self.graph_card.span) if findings else {}
         curve = self.tried.of(run.id) or next(iter(curves.values()), None)
         self.graph_card.show_curve(curve)
