@@ -33,5 +33,6 @@ fuzz: ready
 	$(PYTHON) -m pip install -q --disable-pip-version-check atheris==3.0.0
 	PROFILE=explore QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) --timeout 3600 $$(grep -lE "@given|StateMachine" tests/*.py)
 	QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) -m long_proof
+	NUMBA_BOUNDSCHECK=1 NUMBA_CACHE_DIR=out/checked $(PYTHON) -m pytest -n $(AT_ONCE) tests/test_loops.py tests/test_forms.py tests/test_form_values.py
 	$(PYTHON) bench/rim.py
 	$(PYTHON) bench/fuzz.py
