@@ -22,6 +22,7 @@ from pathlib import Path
 import numpy as np
 
 from calibration import calibration
+from class_line import class_lines
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.journal import JournalWriter
@@ -489,6 +490,7 @@ def main() -> None:
     parts["calibration"] = lambda: calibration(told)
     parts["trust"] = lambda: trust(told)
     parts["workings"] = lambda: workings(told)
+    parts["pool"] = lambda: class_lines(told)
     parts["thirty-two"] = lambda: in_a_window("thirty-two-inside")
     parts["memory"] = lambda: memory(options.minutes)
     inside = {

@@ -148,3 +148,54 @@ def settling(trials: int, seed: int, *, rate: float = 50.0, every: float = 0.4, 
                 delays.append(now - best)
                 break
     return Settled(false / trials, np.array(delays))
+
+
+class KindOfClass(NamedTuple):
+    """How a simulated class scatters, in standard uncertainties that a run states: between groups, from run to run; values of
+    the condition that each group visits."""
+
+    name: str
+    between: float = 0.0
+    within: float = 1.0
+    visits: int = 1
+
+
+KINDS_OF_CLASS = (
+    KindOfClass("stated is right"), KindOfClass("groups scatter as much", between=1.0), KindOfClass("groups scatter 3 times", between=3.0),
+    KindOfClass("groups scatter 10 times", between=10.0), KindOfClass("runs scatter 5 times", within=5.0),
+    KindOfClass("condition changed", between=1.0, visits=3), KindOfClass("condition changed, 10 times", between=10.0, visits=3),
+)  # fmt: skip
+STATED_U, U_OF_X, TRUE_SLOPE = 0.02, 0.003, 4.0
+
+
+class ClassPlaces(NamedTuple):
+    """Places of a simulated class, as `group_line` takes them, the true slope, and the standard uncertainty of it by the best
+    linear estimator, which knows all variances."""
+
+    x: Floats
+    y: Floats
+    u_x: Floats
+    v: Floats
+    groups: np.ndarray
+    slope: float
+    best_u: float
+
+
+def class_places(dice: np.random.Generator, kind: KindOfClass, *, groups: int, runs: int) -> ClassPlaces:
+    """A class of so many groups with so many runs at each value; what runs scatter is pooled over groups where they repeat."""
+    of = np.repeat(np.arange(groups), kind.visits)
+    grid = np.linspace(0, 1, groups) if kind.visits == 1 else np.linspace(0, 1, 2 * kind.visits)
+    visited = (
+        grid if kind.visits == 1 else np.concatenate([dice.permutation(grid)[: kind.visits] for _ in range(groups)])
+    )
+    true_x = 0.5 + 0.8 * visited
+    off = dice.normal(0, kind.between * STATED_U, groups) if kind.between else np.zeros(groups)
+    each = TRUE_SLOPE * true_x[:, None] + off[of][:, None] + dice.normal(0, kind.within * STATED_U, (len(of), runs))
+    seen = float(np.mean(np.var(each, axis=1, ddof=1))) if runs > 1 else STATED_U**2
+    v = np.full(len(of), max(STATED_U**2, seen) / runs)
+    own = (kind.within * STATED_U) ** 2 / runs + (TRUE_SLOPE * U_OF_X) ** 2
+    covariance = own * np.eye(len(of)) + (kind.between * STATED_U) ** 2 * (of[:, None] == of[None, :])
+    matrix = np.column_stack([np.ones(len(of)), true_x])
+    best = np.linalg.inv(matrix.T @ np.linalg.solve(covariance, matrix))
+    x = true_x + dice.normal(0, U_OF_X, len(of))
+    return ClassPlaces(x, each.mean(axis=1), np.full(len(of), U_OF_X), v, of, TRUE_SLOPE, float(best[1, 1] ** 0.5))

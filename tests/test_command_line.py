@@ -78,7 +78,9 @@ def test_the_demos_book_is_sound_and_tells_the_same_story(
     assert "Gneiss  length 0.897 ± 0.003 m" in words
     assert run("pool", book).stdout.splitlines()[-1] == done.stdout.splitlines()[-1]
     pool = json.loads(run("pool", book, "--json").stdout)
-    assert len(pool["runs"]) == 18
+    assert pool["runs"] == 18
+    assert [each["group"] for each in pool["groups"] if each["stands_out"]] == ["Slate"]
+    assert {"value", "u", "unit", "dof"} <= pool["finding"].keys()
     done = run("export", book, tmp_path / "export")
     names = {path.name for path in (tmp_path / "export").iterdir()}
     assert {"plan.toml", "findings.csv", "pool.csv", "slate-run-3.csv", "slate-run-3-swing.csv"} <= names

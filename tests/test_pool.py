@@ -21,6 +21,7 @@ from common_bench.model.plan import ClassGraph
 from common_bench.model.plan_file import shipped_plan
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import PoolTrouble
+from common_bench.model.uncertainty import coverage_factor
 from common_bench.pool.class_line import LEAST_GROUPS, class_result
 
 PLAN = shipped_plan("swinging-bottles")
@@ -59,17 +60,16 @@ def test_the_class_graph_on_paper_takes_any_words_as_they_are(words: str, tmp_pa
     assert (tmp_path / "g.png").stat().st_size > 10_000
 
 
-@pytest.mark.long_proof
 def test_g_is_held_by_its_interval_as_often_as_it_says() -> None:
     dice = np.random.default_rng(8)
     inside, outs = [], 0
     for _ in range(300):
         result = class_result(PLAN, rows_of(dice))
         assert result.finding is not None
-        inside.append(abs(result.finding.value - G) < 2 * result.finding.u)
-        outs += sum(place.stands_out for place in result.places)
-    assert 0.93 <= np.mean(inside) <= 0.995
-    assert outs < 0.02 * 300 * 6
+        inside.append(abs(result.finding.value - G) < coverage_factor(result.finding.dof) * result.finding.u)
+        outs += any(place.stands_out for place in result.places)
+    assert 0.92 <= np.mean(inside) <= 0.98
+    assert outs < 0.09 * 300, "in one clean class of twenty somebody stands out"
 
 
 @given(st.integers(0, 5), st.sampled_from([-0.09, -0.06, 0.06, 0.09]), st.integers(0, 1000))
@@ -102,13 +102,12 @@ def test_setting_a_group_aside_leaves_it_in_sight_and_out_of_the_line() -> None:
 
 
 def test_a_length_error_is_common_to_a_groups_runs_so_more_runs_do_not_hide_it() -> None:
-    dice = np.random.default_rng(2)
-    few = class_result(PLAN, rows_of(dice, runs=2))
-    many = class_result(PLAN, rows_of(dice, runs=30))
-    assert few.places[0].x.u == many.places[0].x.u == 0.003
-    assert many.finding is not None
+    few = class_result(PLAN, rows_of(np.random.default_rng(2), runs=2))
+    many = [class_result(PLAN, rows_of(np.random.default_rng(seed), runs=30)) for seed in range(40)]
+    assert few.places[0].x.u == many[0].places[0].x.u == 0.003
     slope_from_lengths = 0.003 * 4 * np.pi**2 / G / (np.std(LENGTHS) * 6**0.5)
-    assert many.finding.u >= 0.8 * slope_from_lengths * G**2 / (4 * np.pi**2)
+    us = [each.finding.u for each in many if each.finding is not None]
+    assert float(np.mean(np.square(us))) ** 0.5 >= 0.85 * slope_from_lengths * G**2 / (4 * np.pi**2)
 
 
 def test_within_and_between_groups_are_told_apart() -> None:

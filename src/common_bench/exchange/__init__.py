@@ -4,8 +4,11 @@ from common_bench.offers import names_of, offering
 
 OFFERS = {
     "columns": (
+        "cells_from",
         "Columns",
         "columns_from",
+        "number_in",
+        "STATED",
     ),
     "figure": ("class_graph",),
     "file_times": (

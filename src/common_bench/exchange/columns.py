@@ -40,6 +40,17 @@ def columns_from(path: Path, *, timed: bool = True) -> Columns:
     where its header says nothing else, or as ISO 8601 tells it. `u_load` gives the standard uncertainties of `load`. Parted by commas, semicolons
     or tabs; lines that begin with # are remarks. timed: False where the first column may be anything and `t` only counts the
     rows. Raises FileTrouble with the line."""
+    names, units, mark, cells = cells_from(path)
+    values = np.full((len(names), len(cells)), np.nan)
+    for row, (number, found) in enumerate(cells):
+        for at, cell in enumerate(found[: len(names)]):
+            where = f"{path}, line {number}"
+            values[at, row] = _time(cell, where) if at == 0 and timed else number_in(cell, names[at], where, mark)
+    return _placed(path, names, units, values, timed=timed)
+
+
+def cells_from(path: Path) -> tuple[list[str], list[str], str, list[tuple[int, list[str]]]]:
+    """Names of the columns, their units, what parts them, and each row with the number of its line. Raises FileTrouble."""
     try:
         text = path.read_text("utf-8-sig")
     except (OSError, UnicodeDecodeError) as fault:
@@ -58,12 +69,7 @@ def columns_from(path: Path, *, timed: bool = True) -> Columns:
         if unit and not is_unit(unit):
             raise FileTrouble("table-unit-unknown", where=str(path), name=name, unit=unit)
     cells = list(csv.reader((line for _, line in lines[1:]), delimiter=mark))
-    values = np.full((len(names), len(cells)), np.nan)
-    for row, found in enumerate(cells):
-        for at, cell in enumerate(found[: len(names)]):
-            where = f"{path}, line {lines[row + 1][0]}"
-            values[at, row] = _time(cell, where) if at == 0 and timed else _number(cell, names[at], where, mark)
-    return _placed(path, names, units, values, timed=timed)
+    return names, units, mark, [(number, row) for (number, _), row in zip(lines[1:], cells, strict=False)]
 
 
 def _placed(path: Path, names: list[str], units: list[str], values: Floats, *, timed: bool) -> Columns:
@@ -85,7 +91,8 @@ def _placed(path: Path, names: list[str], units: list[str], values: Floats, *, t
     )
 
 
-def _number(cell: str, name: str, where: str, mark: str) -> float:
+def number_in(cell: str, name: str, where: str, mark: str) -> float:
+    """A cell's number, nan where it holds none. Raises FileTrouble for words."""
     plain = cell.strip().replace("−", "-")
     if plain.lower() in NOTHING:
         return float("nan")

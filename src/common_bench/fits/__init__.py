@@ -12,10 +12,11 @@ OFFERS = {
         "stated",
         "UNLIKELY",
     ),
-    "straight_line": (
-        "Line",
-        "straight_line",
+    "group_line": (
+        "group_line",
+        "LineOfGroups",
     ),
+    "straight_line": ("straight_line",),
 }
 
 __all__ = names_of(OFFERS)

@@ -7,8 +7,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import CalibrationTrouble
@@ -19,7 +21,7 @@ LEAST_WITHIN = 2  # degrees of freedom within groups, from which their scatter f
 
 
 @dataclass(frozen=True)
-class GroupLine:
+class LineOfGroups:
     """y = Σ coefficients[k] x**powers[k].
 
     covariance: (p, p) of the coefficients, of which the size is known from `u_dof` degrees of freedom; residuals: (n,) y minus
@@ -36,6 +38,8 @@ class GroupLine:
     between: float
     excess: float
     scale: float  # by which stated variances and those between groups are multiplied in the end
+    stated: bool  # variances were; else all places count alike
+    judged_dof: float  # degrees of freedom by which another group is judged
 
     def _of(self, power: int) -> float:
         return float(self.coefficients[self.powers.index(power)]) if power in self.powers else 0.0
@@ -61,7 +65,10 @@ class GroupLine:
         )
 
     def variance_of_new(self, x: float, u_x: float, v: float) -> float:
-        """Of another group's place about this line, of stated variance v and uncertainty of x."""
+        """Of another group's place about this line, of stated variance v and uncertainty of x; where they are not stated, as
+        one of these."""
+        if not (self.stated and math.isfinite(v) and math.isfinite(u_x)):
+            return float(np.mean(self.variances)) + float(self.u_at(x)) ** 2
         steep = float(steepness(np.array([x]), self.powers, self.coefficients)[0])
         return self.scale * (v + (steep * u_x) ** 2 + self.between) + float(self.u_at(x)) ** 2
 
@@ -82,7 +89,7 @@ def steepness(x: Floats, powers: Sequence[int], coefficients: Floats) -> Floats:
 
 def group_line(
     x: Floats, y: Floats, u_x: Floats, v: Floats, groups: Ints, powers: tuple[int, ...] = (0, 1)
-) -> GroupLine:
+) -> LineOfGroups:
     """By generalised least squares on x put right by its error (York, Am. J. Phys. 72, 367 (2004), eqs. 13), of which the
     variance between groups is chosen so that the residuals are as large as expected (Paule, Mandel, J. Res. NBS 87, 377
     (1982)); the covariance is scaled by what they are, and known from as many degrees of freedom as the groups leave (Hartung,
@@ -101,7 +108,8 @@ def group_line(
     known = bool(np.isfinite(v).all() and np.isfinite(u_x).all() and (v + u_x > 0).any())
     v, u_x = (v, u_x) if known else (np.zeros(n), np.zeros(n))
     own = (np.unique(groups)[:, None] == groups[None, :]).astype(float)
-    coefficients, adjusted = np.linalg.lstsq(design(x, powers), y, rcond=None)[0], x
+    coefficients = _real(np.linalg.lstsq(design(x, powers), y, rcond=None)[0])
+    adjusted = x
     spread, between, within = np.ones(n), 0.0, (1.0, 0)
     for _ in range(ROUNDS):
         steep = steepness(x, powers, coefficients)
@@ -112,12 +120,16 @@ def group_line(
         between = _between(design(x, powers), y, spread, own) if known else 0.0
         before = coefficients
         both = _products(design(adjusted, powers), np.column_stack([design(x, powers), y]), spread, between, own)
-        coefficients = np.linalg.solve(both[:, :-1], both[:, -1])
+        coefficients = _real(np.linalg.solve(both[:, :-1], both[:, -1]))
         residuals = y - design(x, powers) @ coefficients
         adjusted = x + steepness(x, powers, coefficients) * u_x**2 * residuals / (spread + between)
         if np.abs(coefficients - before).max() <= SETTLED * np.abs(coefficients).max():
             break
-    return _told(x, y, adjusted, spread, between, within, own, powers, coefficients)
+    return _told(x, y, adjusted, spread, between, within, own, powers, coefficients, known)
+
+
+def _real(found: npt.NDArray[Any]) -> Floats:
+    return np.asarray(found, np.float64)
 
 
 def _products(one: Floats, other: Floats, spread: Floats, between: float, own: Floats) -> Floats:
@@ -176,11 +188,11 @@ def _between(matrix: Floats, y: Floats, spread: Floats, own: Floats) -> float:
 
 def _told(
     x: Floats, y: Floats, adjusted: Floats, spread: Floats, between: float, within: tuple[float, int], own: Floats,
-    powers: tuple[int, ...], coefficients: Floats,
-) -> GroupLine:  # fmt: skip
+    powers: tuple[int, ...], coefficients: Floats, known: bool,
+) -> LineOfGroups:  # fmt: skip
     n, p, count = len(x), len(powers), len(own)
     matrix = design(adjusted, powers)
-    inverse = np.linalg.inv(_products(matrix, matrix, spread, between, own))
+    inverse = _real(np.linalg.inv(_products(matrix, matrix, spread, between, own)))
     residuals = y - design(x, powers) @ coefficients
     left = float(_products(residuals[:, None], residuals[:, None], spread, between, own)[0, 0])
     plain = _left(design(x, powers), y, spread / within[0], 0.0, own) / (n - p)
@@ -190,9 +202,9 @@ def _told(
         alike = own.T @ own
         covariance = np.diag(spread) + between * alike
         scale, dof = 1.0, _satterthwaite(matrix, covariance, [np.diag(spread / within[0]), alike], inverse)
-    return GroupLine(
-        powers, coefficients, inverse * scale, dof, residuals, scale * (spread + between), between,
-        math.sqrt(max(1.0, plain)), scale,
+    return LineOfGroups(
+        powers, coefficients, inverse * scale, dof, residuals, scale * (spread + between), between, math.sqrt(max(1.0, plain)), scale, known,
+        min(dof, float(count - p)) if between or not within[1] else dof,
     )  # fmt: skip
 
 

@@ -194,6 +194,11 @@ OFFERS = {
         "fit_lines",
         "fitted_table",
     ),
+    "table_pool": (
+        "pool_lines",
+        "pooled_json",
+        "pooled_table",
+    ),
     "table_work": (
         "result_json",
         "result_words",

@@ -46,7 +46,6 @@ OFFERS = {
         "GroupPlace",
         "MEAN",
         "SCATTER",
-        "STANDS_OUT",
     ),
     "measured": (
         "digits",

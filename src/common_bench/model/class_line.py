@@ -27,8 +27,10 @@ class ClassPoint(msgspec.Struct, frozen=True):
 
 class GroupPlace(msgspec.Struct, frozen=True):
     """A group against the line through the other groups. `away`: difference over its standard
-    uncertainty (nan where there is no such line); `x_off`: how much smaller x would have to be for the
-    group to lie on the line."""
+    uncertainty (nan where there is no such line), as rare as that would be if it were known well; `limit`: beyond which
+    it stands out; `x_off`: how much smaller x would have to be for the group to lie on the line; `from_line`: difference in the
+    unit of y, with its uncertainty; `cause`: the one that explains it clearly better than others, or nothing; `without`: the
+    class finding without this group."""
 
     group: int
     alias: str
@@ -39,33 +41,39 @@ class GroupPlace(msgspec.Struct, frozen=True):
     x_off: float
     aside: str
     words: str = ""
+    limit: float = 3.0
+    from_line: Measured | None = None
+    cause: str = ""
+    without: Measured | None = None
 
     @property
     def stands_out(self) -> bool:
-        return abs(self.away) > STANDS_OUT
-
-
-STANDS_OUT = 3.0  # standard uncertainties; beyond this one group in four hundred would lie by chance
+        return abs(self.away) > self.limit
 
 
 class ClassLine(msgspec.Struct, frozen=True):
-    """y = intercept + slope x through the groups that are in, with its covariance (2, 2), grown by excess² and known from
-    u_dof degrees of freedom."""
+    """y = intercept + slope x (+ bend x²) through the groups that are in, with the covariance of all three, known from u_dof
+    degrees of freedom; excess: how much more the places scatter than they state; between: standard deviation of the groups about
+    the line beyond what they state; robust: the slope by medians (Theil, Sen), nan where there is none."""
 
     intercept: float
     slope: float
-    covariance: tuple[tuple[float, float], tuple[float, float]]
+    covariance: tuple[tuple[float, float, float], tuple[float, float, float], tuple[float, float, float]]
     excess: float
     groups: int
     runs: int
     u_dof: float = math.inf
+    bend: float = 0.0
+    between: float = 0.0
+    robust: float = math.nan
 
     def at(self, x: float) -> float:
-        return self.intercept + self.slope * x
+        return self.intercept + self.slope * x + self.bend * x * x
 
     def u_at(self, x: float) -> float:
-        (aa, ab), (_, bb) = self.covariance
-        return float(max(0.0, aa + 2 * x * ab + x * x * bb) ** 0.5)
+        row = (1.0, x, x * x)
+        found = sum(row[i] * row[j] * self.covariance[i][j] for i in range(3) for j in range(3))
+        return float(max(0.0, found) ** 0.5)
 
 
 class ClassLevel(msgspec.Struct, frozen=True):
@@ -81,7 +89,7 @@ class ClassLevel(msgspec.Struct, frozen=True):
 class ClassResult(msgspec.Struct, frozen=True):
     """within, between: scatter of y inside a group from run to run, and between groups about the line
     beyond that (unit of y, nan where unknown). `why_no_line` says in words what is missing. x_label is empty where y is
-    only compared; level: then, and where x is drawn without a line."""
+    only compared; level: then, and where x is drawn without a line; words: what is to be known of it besides."""
 
     x_label: str
     y_label: str
@@ -95,6 +103,7 @@ class ClassResult(msgspec.Struct, frozen=True):
     between: float
     why_no_line: str = ""
     level: ClassLevel | None = None
+    words: tuple[str, ...] = ()
 
     @property
     def agreement(self) -> float:

@@ -1,0 +1,160 @@
+"""Who stands out: each group against the line through the others, or against their mean, with the scatter between groups that
+the others show. Places in, places judged out. None is set aside by this: only a person does that.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+
+from common_bench.fits.group_line import LineOfGroups
+from common_bench.model.class_line import GroupPlace
+from common_bench.model.measured import Measured, plain
+from common_bench.model.plan import ClassGraph
+from common_bench.model.run import PoolRow
+from common_bench.model.trouble import CalibrationTrouble
+from common_bench.model.uncertainty import as_normal
+from common_bench.pool.causes import cause_of
+from common_bench.pool.places import POWERS, line_of
+
+LEAST_JUDGED = 5  # groups; of four, three others say too little of what groups scatter
+BY_CHANCE, PAIR_BY_CHANCE = 0.04, 0.01  # share of classes without a fault in which somebody stands out, or two together
+LOOKED_AT = 6  # groups farthest from a line by medians, of which two may hide each other
+
+
+def judged_in_turn(places: Sequence[GroupPlace], graph: ClassGraph, rows: Sequence[PoolRow]) -> list[GroupPlace]:
+    """Every place against the line through the other groups that are in and do not stand out.
+
+    The one that lies farthest out is found first and no longer bends the line by which the others are judged; then the next,
+    as long as groups enough are left. Two that hide each other, each making the scatter by which the other is judged, are
+    looked for last. In a class without a fault somebody stands out in one case of twenty (Bonferroni).
+    """
+    from scipy.special import ndtri
+
+    trusted = [place for place in places if not place.aside]
+    limit = float(ndtri(1 - BY_CHANCE / 2 / max(1, len(trusted))))
+    while True:
+        judged = [_judged(p, [other for other in trusted if other.group != p.group], graph, limit) for p in places]
+        out = [p for p in judged if p.stands_out and any(other.group == p.group for other in trusted)]
+        left = len({place.group for place in trusted})
+        if out and left >= LEAST_JUDGED:
+            gone = {max(out, key=lambda place: abs(place.away)).group}
+        elif not out and left > LEAST_JUDGED:
+            gone = _hiding_each_other(trusted, graph)
+        else:
+            break
+        if not gone:
+            break
+        trusted = [place for place in trusted if place.group not in gone]
+    return [_explained(place, judged, trusted, graph, rows) if place.stands_out else place for place in judged]
+
+
+def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph) -> set[int]:
+    """The two groups of which each lies far from the line through the others without both, if there are such."""
+    from scipy.special import ndtri
+
+    groups = list(dict.fromkeys(place.group for place in trusted))
+    limit = float(ndtri(1 - PAIR_BY_CHANCE / len(groups) / (len(groups) - 1)))
+    found: set[int] = set()
+    for pair in itertools.combinations(_farthest(trusted, graph), 2):
+        rest = [place for place in trusted if place.group not in pair]
+        away = [
+            min(abs(_judged(place, rest, graph, limit).away) for place in trusted if place.group == group)
+            for group in pair
+        ]
+        if min(away) > limit:
+            found, limit = set(pair), min(away)
+    return found
+
+
+def _farthest(trusted: Sequence[GroupPlace], graph: ClassGraph) -> list[int]:
+    """The groups farthest from a line by medians, or from the median."""
+    x, y = (np.array([getattr(place, axis).value for place in trusted]) for axis in "xy")
+    off = np.abs(y - np.median(y))
+    if graph.has_line:
+        one, other = np.triu_indices(len(x), 1)
+        apart = x[one] != x[other]
+        slope = float(np.median((y[other] - y[one])[apart] / (x[other] - x[one])[apart])) if apart.any() else 0.0
+        off = np.abs(y - slope * x - np.median(y - slope * x))
+    order = [trusted[at].group for at in np.argsort(-off)]
+    return list(dict.fromkeys(order))[:LOOKED_AT]
+
+
+def _judged(place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph, limit: float) -> GroupPlace:
+    """The place against the line through the others, or against their mean: difference over all uncertainties that enter
+    it."""
+    if len({other.group for other in others}) < LEAST_JUDGED - 1:
+        return place
+    if not graph.has_line:
+        return _judged_by_level(place, others, limit)
+    try:
+        line = line_of(others, POWERS[graph.line])
+    except CalibrationTrouble:
+        return place
+    x = place.x.value
+    difference, u = away_from(place, line)
+    if not u > 0:
+        return place
+    step = 1e-4 * (abs(x) or 1.0)
+    steep = float(line.at(x + step) - line.at(x - step)) / (2 * step)
+    return msgspec.structs.replace(
+        place, away=as_normal(difference / u, line.judged_dof), x_off=-difference / steep if steep else math.nan,
+        limit=limit, from_line=Measured(difference, u, place.y.unit, line.judged_dof),
+    )  # fmt: skip
+
+
+def away_from(place: GroupPlace, line: LineOfGroups) -> tuple[float, float]:
+    """How far a place of another group lies from the line in y, and the standard uncertainty of that."""
+    v, u_x = place.y.u**2, place.x.u if math.isfinite(place.x.u) else 0.0
+    difference = place.y.value - float(line.at(place.x.value))
+    return difference, math.sqrt(max(0.0, line.variance_of_new(place.x.value, u_x, v)))
+
+
+def _judged_by_level(place: GroupPlace, others: Sequence[GroupPlace], limit: float) -> GroupPlace:
+    """Groups scatter by themselves, so the scatter of the others is what a group may differ by; where it states more than
+    they, that too."""
+    y, n = np.array([other.y.value for other in others]), len(others)
+    scatter = float(np.var(y, ddof=1))
+    stated = float(np.mean([other.y.u**2 for other in others]))
+    more = place.y.u**2 - stated
+    variance = scatter * (1 + 1 / n) + (more if math.isfinite(more) and more > 0 else 0.0)
+    if not variance > 0:
+        return place
+    difference, u = place.y.value - float(y.mean()), math.sqrt(variance)
+    away = as_normal(difference / u, n - 1.0)
+    words = ""
+    if abs(away) > limit:
+        side = "low" if difference < 0 else "high"
+        words = (
+            f"{place.alias} sits {abs(away):.0f} uncertainties {side} of the others: is its sensor where theirs are?"
+        )
+    told = Measured(difference, u, place.y.unit, n - 1.0)
+    return msgspec.structs.replace(place, away=away, words=words, limit=limit, from_line=told)
+
+
+def _explained(
+    place: GroupPlace, judged: Sequence[GroupPlace], trusted: Sequence[GroupPlace], graph: ClassGraph,
+    rows: Sequence[PoolRow],
+) -> GroupPlace:  # fmt: skip
+    """With the cause that explains it clearly better than others, or with what its place alone can tell."""
+    if not graph.has_line:
+        return place
+    own = [each for each in judged if each.group == place.group]
+    cause, words = cause_of(own, [each for each in trusted if each.group != place.group], judged, graph, rows)
+    side = "low" if place.away < 0 else "high"
+    opening = f"{place.alias} sits {abs(place.away):.0f} uncertainties {side}"
+    if cause:
+        return msgspec.structs.replace(place, cause=cause, words=f"{opening}: {words}")
+    if not math.isfinite(place.x_off) or place.from_line is None:
+        return msgspec.structs.replace(place, words=f"{opening} of the line through the others.")
+    stated = "large" if place.x_off > 0 else "small"
+    off = plain(abs(place.x_off), 2 if abs(place.x_off) > 0.02 else 3)
+    told = (
+        f"{opening}, as if its {graph.x} were stated {off} {place.x.unit} too {stated}: measured to the wrong place? "
+        f"Its {graph.y} alone may be at fault too."
+    )
+    return msgspec.structs.replace(place, words=told)

@@ -1,0 +1,91 @@
+"""Where each group stands on the class graph, and the line through the places of some. Pool rows in, places and line out."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+
+from common_bench.fits.group_line import LineOfGroups, group_line
+from common_bench.model.block import Source
+from common_bench.model.class_line import ClassPoint, GroupPlace
+from common_bench.model.measured import Measured
+from common_bench.model.plan import ClassGraph
+from common_bench.model.run import PoolRow
+from common_bench.model.trouble import Trouble
+from common_bench.model.uncertainty import combined
+from common_bench.workings.over import number_from
+
+POWERS: dict[str, tuple[int, ...]] = {"straight": (0, 1), "through-zero": (1,), "parabola": (0, 1, 2)}
+
+
+def point_of(graph: ClassGraph, row: PoolRow) -> ClassPoint | None:
+    """A run on the class graph; None for one without its condition, which is listed by the lesson as missing."""
+    names = {**row.conditions, **row.findings}
+    try:
+        x = number_from(graph.x, names) if graph.x else Measured(0.0, 0.0, "")
+        y = number_from(graph.y, names)
+    except Trouble:
+        return None
+    if not np.isfinite([x.value, y.value]).all():
+        return None
+    return ClassPoint(row.run, row.number, row.group, row.alias, x, y, row.aside)
+
+
+def places_of(points: Sequence[ClassPoint], *, each_run: bool) -> list[GroupPlace]:
+    """One place for each value of x that a group has set, or one a run: a mean over different conditions means nothing."""
+    keys = [(point.group, point.run if each_run else float(f"{point.x.value:.9g}")) for point in points]
+    sets = [[p for p, its in zip(points, keys, strict=True) if its == key] for key in dict.fromkeys(keys)]
+    used = [[p for p in own if not p.aside] or own for own in sets]
+    beyond, dof = _repeated(used)
+    return [
+        GroupPlace(
+            own[0].group, f"{own[0].alias} {own[0].number}" if each_run else own[0].alias, len(shown), _mean(shown, "x"),
+            _mean_of_runs(shown, beyond, dof), float("nan"), float("nan"), own[0].aside if all(p.aside for p in own) else "",
+        )
+        for own, shown in zip(sets, used, strict=True)
+    ]  # fmt: skip
+
+
+def _repeated(sets: Sequence[Sequence[ClassPoint]]) -> tuple[float, float]:
+    """By how much runs at one value scatter more than they state, as a factor of variances, pooled over groups (ISO 5725-2);
+    and from how many degrees of freedom. Where nothing is stated, their variance itself; nan without repeated runs."""
+    several = [[p.y.value for p in own] for own in sets if len(own) > 1]
+    dof = sum(len(own) - 1 for own in several)
+    if not dof:
+        return math.nan, 0.0
+    seen = sum(float(np.var(own)) * len(own) for own in several) / dof
+    stated = [p.y.u**2 for own in sets if len(own) > 1 for p in own]
+    mean = float(np.mean(stated))
+    return (max(1.0, seen / mean) if np.isfinite(mean) and mean > 0 else seen), float(dof)
+
+
+def _mean(points: Sequence[ClassPoint], axis: str) -> Measured:
+    """Of what is set once for all runs, so that its uncertainty does not shrink with them."""
+    each: list[Measured] = [getattr(point, axis) for point in points]
+    u = max(m.u for m in each) if all(np.isfinite(m.u) for m in each) else math.nan
+    return Measured(float(np.mean([m.value for m in each])), u, each[0].unit, min(m.dof for m in each))
+
+
+def _mean_of_runs(points: Sequence[ClassPoint], beyond: float, dof: float) -> Measured:
+    """The mean of runs, whose uncertainty shrinks with their number, but never below what all groups' runs scatter."""
+    each = [point.y for point in points]
+    n, value = len(each), float(np.mean([m.value for m in each]))
+    stated = float(np.sum([m.u**2 for m in each])) / n**2
+    if np.isfinite(stated) and stated > 0:
+        factor = beyond if np.isfinite(beyond) else 1.0
+        own = combined({Source("run", False, f"{k}", m.dof): m.u for k, m in enumerate(each)})[1]
+        return Measured(value, (stated * factor) ** 0.5, each[0].unit, dof if factor > 1 else own)
+    if np.isfinite(beyond) and beyond > 0:
+        return Measured(value, (beyond / n) ** 0.5, each[0].unit, dof)
+    return Measured(value, 0.0 if stated == 0 else math.nan, each[0].unit, 0.0)
+
+
+def line_of(places: Sequence[GroupPlace], powers: tuple[int, ...]) -> LineOfGroups:
+    """Through places of groups. Where one does not know its uncertainty, all are taken from how they scatter about the line.
+    Raises CalibrationTrouble for places that fix no line."""
+    x, y, u_x, u_y = (
+        np.array([getattr(getattr(place, axis), what) for place in places]) for what in ("value", "u") for axis in "xy"
+    )
+    return group_line(x, y, u_x, u_y * u_y, np.array([place.group for place in places]), powers)

@@ -1,0 +1,181 @@
+"""The class line against simulated classes with a known truth: intervals, efficiency, false alarms, causes; and from a table
+by the command line."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from common_bench.cli import main
+from common_bench.fits.group_line import group_line
+from common_bench.model.measured import Measured
+from common_bench.model.plan import ClassGraph
+from common_bench.model.plan_file import shipped_plan
+from common_bench.model.run import PoolRow
+from common_bench.model.uncertainty import coverage_factor
+from common_bench.pool.class_line import class_result
+from simulated import KINDS_OF_CLASS, KindOfClass, class_places
+
+PLAN = shipped_plan("swinging-bottles")
+G = 9.81
+
+
+def rows_of(
+    dice: np.random.Generator, groups: int = 8, *, between: float = 0.0, lengths: int = 1, runs: int = 3
+) -> list[PoolRow]:
+    """A class with swinging bottles: a group's period is off by `between` stated uncertainties of its run."""
+    rows = []
+    for group in range(groups):
+        off = dice.normal(0, between * 0.002)
+        own = 0.4 + 0.9 * (group + np.arange(lengths) * groups / lengths) / groups
+        for length in own:
+            stated = float(length + dice.normal(0, 0.003))
+            for _ in range(runs):
+                period = 2 * np.pi * np.sqrt(length / G) + off + dice.normal(0, 0.002)
+                rows.append(
+                    PoolRow(
+                        len(rows), group, f"Group {group}", len(rows), {"length": Measured(stated, 0.003, "m")},
+                        {"period": Measured(float(period), 0.002, "s")},
+                    )
+                )  # fmt: skip
+    return rows
+
+
+@pytest.mark.parametrize("kind", KINDS_OF_CLASS, ids=lambda kind: kind.name)
+def test_the_interval_of_the_slope_holds_as_often_as_it_says_and_is_hardly_wider_than_the_best(
+    kind: KindOfClass,
+) -> None:
+    dice = np.random.default_rng(11)
+    inside, slopes, best = [], [], []
+    for at in range(240):
+        places = class_places(dice, kind, groups=(4, 6, 12)[at % 3], runs=1 + at % 3)
+        line = group_line(places.x, places.y, places.u_x, places.v, places.groups)
+        inside.append(abs(line.slope - places.slope) <= coverage_factor(line.u_dof) * line.covariance[1, 1] ** 0.5)
+        slopes.append((line.slope - places.slope) / places.best_u)
+        best.append(line.u_dof)
+    assert 0.90 <= np.mean(inside) <= 0.99, f"{np.mean(inside):.3f} of 240, ± 0.014 by chance"
+    assert float(np.sqrt(np.mean(np.square(slopes)))) < 1.2, "of the scatter of the best linear estimator"
+    assert min(best) >= 2
+
+
+@pytest.mark.parametrize("groups", [4, 5, 8])
+@pytest.mark.parametrize("between", [0.0, 3.0])
+def test_in_clean_classes_hardly_anybody_stands_out(groups: int, between: float) -> None:
+    dice = np.random.default_rng(5)
+    results = [class_result(PLAN, rows_of(dice, groups, between=between)) for _ in range(100)]
+    out = [any(place.stands_out for place in result.places) for result in results]
+    assert np.mean(out) <= 0.11, "one of twenty, ± 0.022 by chance"
+    if groups == 4:
+        assert not any(out)
+        assert "nobody can be judged" in results[0].words[0]
+
+
+def changed(row: PoolRow, length: float = 1.0, period: float = 1.0, more: float = 0.0) -> PoolRow:
+    x, y = row.conditions["length"], row.findings["period"]
+    return msgspec.structs.replace(
+        row, conditions={"length": msgspec.structs.replace(x, value=x.value * length + more)},
+        findings={"period": msgspec.structs.replace(y, value=y.value * period)},
+    )  # fmt: skip
+
+
+@given(st.integers(0, 10**6), st.integers(0, 7), st.sampled_from(["double", "half", "unit", "swap"]))
+@settings(max_examples=24)
+def test_a_mistake_without_a_free_number_is_named(seed: int, who: int, what: str) -> None:
+    rows = rows_of(np.random.default_rng(seed))
+    other = (who + 4) % 8
+    lengths = {row.group: row.conditions["length"] for row in rows}
+    for at, row in enumerate(rows):
+        if what == "swap" and row.group in (who, other):
+            rows[at] = msgspec.structs.replace(row, conditions={"length": lengths[other if row.group == who else who]})
+        elif row.group == who and what != "swap":
+            rows[at] = changed(
+                row, **{"double": {"period": 2.0}, "half": {"period": 0.5}, "unit": {"length": 100.0}}[what]
+            )
+    place = next(each for each in class_result(PLAN, rows).places if each.group == who)
+    assert place.stands_out
+    expected = {
+        "double": "period counted double", "half": "period counted half", "unit": "condition in another unit",
+        "swap": f"condition swapped with Group {other}",
+    }  # fmt: skip
+    assert place.cause == expected[what], place.words
+
+
+@given(st.integers(0, 10**6), st.sampled_from(["fixed", "factor"]))
+@settings(max_examples=12)
+def test_a_mistake_with_a_free_number_is_named_from_several_places_and_left_open_from_one(seed: int, what: str) -> None:
+    wrong = {"fixed": {"more": 0.12}, "factor": {"length": 1.25}}[what]
+    several = rows_of(np.random.default_rng(seed), lengths=4)
+    found = class_result(PLAN, [changed(row, **wrong) if row.group == 3 else row for row in several])
+    causes = {place.cause for place in found.places if place.group == 3 and place.stands_out}
+    named = {"fixed": "length off by a fixed amount", "factor": "length off by a factor"}[what]
+    assert causes <= {named, "period ^ 2 off by a factor", ""}, (
+        "by a factor of length or of period² comes to nearly the same"
+    )
+    assert "fixed" not in what or named in causes or causes == {""}
+    one = class_result(
+        PLAN, [changed(row, **wrong) if row.group == 3 else row for row in rows_of(np.random.default_rng(seed))]
+    )
+    place = next(each for each in one.places if each.group == 3)
+    assert place.stands_out
+    assert place.cause == ""
+    assert "may be at fault too" in place.words
+
+
+def test_a_line_through_zero_and_a_parabola_are_what_the_plan_asks() -> None:
+    rows = rows_of(np.random.default_rng(4))
+    graph = ClassGraph("period ^ 2", "length", "g = 4 * pi ^ 2 / slope", line="through-zero")
+    through = class_result(msgspec.structs.replace(PLAN, graph=graph), rows)
+    assert through.line is not None
+    assert through.finding is not None
+    assert (through.line.intercept, through.line.u_at(0.0)) == (0.0, 0.0)
+    assert abs(through.finding.value - G) < 4 * through.finding.u
+    straight = class_result(PLAN, rows)
+    assert straight.finding is not None
+    assert through.finding.u < straight.finding.u, "what is known beforehand need not be found"
+    bent = class_result(
+        msgspec.structs.replace(PLAN, graph=msgspec.structs.replace(graph, line="parabola", finding="b = bend")), rows
+    )
+    assert bent.finding is not None
+    assert bent.finding.unit == "s²/m²"
+    assert abs(bent.finding.value) < 4 * bent.finding.u
+
+
+def test_the_pool_of_a_table_by_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    table = tmp_path / "findings.csv"
+    with table.open("w", newline="") as file:
+        out = csv.writer(file)
+        out.writerow(["class", "Group", "run", "length (cm)", "u_length (mm)", "period (s)", "u_period (s)"])
+        for name, seed in (("9A", 1), ("9B", 2)):
+            for row in rows_of(np.random.default_rng(seed)):
+                period = row.findings["period"].value * (2 if name == "9B" and row.group == 2 else 1)
+                out.writerow([name, row.alias, row.number, 100 * row.conditions["length"].value, 3, period, 0.002])
+    assert main(["pool", "--table", str(table), "--plan", "swinging-bottles", "--json"]) == 0
+    first, second = json.loads(capsys.readouterr().out)
+    assert (first["class"], second["class"]) == ("9A", "9B")
+    assert abs(first["finding"]["value"] - G) < coverage_factor(first["finding"]["dof"]) * first["finding"]["u"] * 1.5
+    assert first["finding"]["unit"] == "m/s²"
+    assert [each["cause"] for each in second["groups"] if each["stands_out"]] == ["period counted double"]
+    assert "counted double" in second["words"]
+    assert second["groups"][2]["without"]["value"] == pytest.approx(G, abs=0.5)
+    assert main(["pool", "--table", str(table), "--plan", "swinging-bottles"]) == 0
+    assert "Group 2 sits" in capsys.readouterr().out
+    for bad, said in (
+        ("run,length (m),period (s)\n1,1,2\n", "no column “group”"),
+        ("group,run,period (s)\nA,1,2\n", "no column “length”"),
+        ("group,length (m),period (s)\nA,long,2\n", "line 2"),
+        ("group,length (m),period (s),u_period (s)\nA,1,2,-1\n", "below zero"),
+        ("group,length (ell),period (s)\nA,1,2\n", "unit “ell”"),
+        ("", "no rows"),
+    ):
+        table.write_text(bad)
+        assert main(["pool", "--table", str(table), "--plan", "swinging-bottles"]) == 2
+        assert said in capsys.readouterr().err, bad
+    assert main(["pool", "--table", str(table)]) == 2
+    assert "--plan" in capsys.readouterr().err
