@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import os
+import zipfile
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -13,6 +14,10 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from odf.opendocument import OpenDocumentSpreadsheet
+from odf.table import Table, TableCell, TableRow
+from odf.text import P
+from openpyxl import Workbook
 
 from common_bench.book.book import Book
 from common_bench.book.journal import kept_file
@@ -32,7 +37,55 @@ def written(folder: Path, text: str | bytes, name: str = "log.txt") -> Path:
     return path
 
 
+def xlsx(*rows: list[object], before: list[list[object]] | None = None) -> bytes:
+    """A workbook with an empty sheet before the one that counts."""
+    book = Workbook()
+    book.active.append(["notes of the teacher"])
+    sheet = book.create_sheet("log")
+    for row in [*(before or []), *rows]:
+        sheet.append(row)
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def ods(*rows: list[object]) -> bytes:
+    document, table = OpenDocumentSpreadsheet(), Table(name="log")
+    document.spreadsheet.addElement(table)
+    for row in rows:
+        line = TableRow()
+        table.addElement(line)
+        for value in row:
+            if isinstance(value, datetime):
+                cell = TableCell(valuetype="date", datevalue=value.isoformat())
+            elif isinstance(value, (int, float)):
+                cell = TableCell(valuetype="float", value=value)
+            else:
+                cell = TableCell(valuetype="string")
+            cell.addElement(P(text=str(value)))
+            line.addElement(cell)
+    out = io.BytesIO()
+    document.write(out)
+    return out.getvalue()
+
+
+def packed(name: str) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as file:
+        file.writestr(name, "dear diary")
+    return out.getvalue()
+
+
+AFTER = [SET + timedelta(seconds=20 * k) for k in range(3)]
+
 HABITS = {
+    "spreadsheet": (xlsx(["time (s)", "load", "temp (°C)"], [0, 1, 21.4], [0.5, 2, 21.5], [1.0, 3, None]), ["load", "temp"], [0, 0.5, 1.0]),
+    "spreadsheet with dates": (xlsx(["when", "load"], *([at, k] for k, at in enumerate(AFTER)), before=[["Pond, north side"], []]), ["load"], [0, 20, 40]),
+    "open spreadsheet": (ods(["time (s)", "load"], [0, 1], [0.5, 2], [1.0, 3]), ["load"], [0, 0.5, 1.0]),
+    "open spreadsheet with dates": (ods(["when", "load"], *([at, k] for k, at in enumerate(AFTER))), ["load"], [0, 20, 40]),
+    "SenML": ('[{"bn":"pond/","bt":1795599600,"n":"load","v":1},{"n":"temp","u":"Cel","v":21.4},{"n":"load","t":20,"v":2},{"n":"temp","u":"Cel","t":20,"v":21.5},{"n":"load","t":40,"v":3}]', ["pond/load", "pond/temp"], [0, 20, 40]),
+    "SenML, a record a line": ('{"bn":"pond ","n":"load","t":1,"v":1}\n{"n":"load","t":1.5,"v":2}\n{"n":"load","t":2,"v":3}\n', ["pond load"], [0, 0.5, 1.0]),
+    "a run that went out": ("time (s),raw load,tension (N),u_tension (N),tension is a guess\n0,1,2.1,0.01,\n0.5,101,2.2,0.01,yes\n1,102,2.3,0.01,\n", ["load", "tension", "u_tension", "tension is a guess"], [0, 0.5, 1.0]),
     "comma": ("t (s),load,temp\n0.0,1,21.4\n0.5,2,21.5\n1.0,3,21.6\n", ["load", "temp"], [0, 0.5, 1.0]),
     "decimal comma": ("t;load;temp\n0,0;1;21,4\n0,5;2;21,5\n1,0;3;21,6\n", ["load", "temp"], [0, 0.5, 1.0]),
     "tabs and ms": ("ms\tload\n100\t1\n600\t2\n1100\t3\n", ["load"], [0, 0.5, 1.0]),
@@ -85,7 +138,7 @@ def test_a_file_of_each_habit_comes_in_with_its_columns_and_times(habit: str, tm
     assert float(first[0]) in (1.0, 1.5, -1.5, 0.0)
 
 
-@pytest.mark.parametrize(("text", "code"), [(b"", "logged-empty"), (b"\x00" * 900, "logged-empty"), (b"dear diary\nnothing today\n", "logged-without-rows"), (bytes(range(128, 256)) * 9, "logged-without-rows")])  # fmt: skip
+@pytest.mark.parametrize(("text", "code"), [(b"", "logged-empty"), (b"\x00" * 900, "logged-empty"), (b"dear diary\nnothing today\n", "logged-without-rows"), (bytes(range(128, 256)) * 9, "logged-without-rows"), (xlsx([1, 2])[:900], "sheet-broken"), (packed("diary.txt"), "packed-no-sheet"), (xlsx(["dear", "diary"]), "logged-without-rows"), (b'{"dear": "diary"}', "logged-without-rows")])  # fmt: skip
 def test_what_holds_no_rows_is_told_in_words(text: bytes, code: str, tmp_path: Path) -> None:
     with pytest.raises(FileTrouble) as told:
         logged_from(written(tmp_path, text))

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from common_bench.exchange.sheets import table_text
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import is_unit
 
@@ -24,6 +25,7 @@ TIMELIKE = re.compile(
     re.I,
 )
 HEAD = re.compile(r"^\s*(.*?)\s*(?:[(\[]\s*([^()\[\]]*?)\s*[)\]])?\s*$")
+RAW = "raw "  # before a channel's name in a run that went out; what stands beside is worked out again
 REMARKS = ("#", "//", "%", "'", "!")
 
 
@@ -64,7 +66,7 @@ def logged_from(path: Path) -> Logged:
         raise FileTrouble("table-unreadable", where=str(path)) from fault
     if not data.strip(b"\x00\r\n\t "):
         raise FileTrouble("logged-empty", where=str(path))
-    text = _decoded(data)
+    text = table_text(data, str(path)) or _decoded(data)
     count: Counter[str] = Counter()
     lines = _lines(text, count)
     mark = _mark_of([line for _, line in lines])
@@ -78,6 +80,8 @@ def logged_from(path: Path) -> Logged:
     first = kinds.index(True)
     head, under = _heads(cells[:first], wide)
     names, units = _named(head, under, wide)
+    if names[0] == "time" and any(name.startswith(RAW) for name in names):
+        names = [name.removeprefix(RAW) for name in names]  # a run that went out of a bench book
     made = Logged(
         path, data, names, units, [], [], settings=[line for _, line in lines if line.lstrip().startswith(REMARKS)][:40]
     )

@@ -30,7 +30,7 @@ class GroupPlace(msgspec.Struct, frozen=True):
     uncertainty (nan where there is no such line), as rare as that would be if it were known well; `limit`: beyond which
     it stands out; `x_off`: how much smaller x would have to be for the group to lie on the line; `from_line`: difference in the
     unit of y, with its uncertainty; `cause`: the one that explains it clearly better than others, or nothing; `without`: the
-    class finding without this group."""
+    class finding without this group; of: the runs that it stands for."""
 
     group: int
     alias: str
@@ -45,6 +45,7 @@ class GroupPlace(msgspec.Struct, frozen=True):
     from_line: Measured | None = None
     cause: str = ""
     without: Measured | None = None
+    of: tuple[int, ...] = ()
 
     @property
     def stands_out(self) -> bool:

@@ -43,6 +43,7 @@ def places_of(points: Sequence[ClassPoint], *, each_run: bool) -> list[GroupPlac
         GroupPlace(
             own[0].group, f"{own[0].alias} {own[0].number}" if each_run else own[0].alias, len(shown), _mean(shown, "x"),
             _mean_of_runs(shown, beyond, dof), float("nan"), float("nan"), own[0].aside if all(p.aside for p in own) else "",
+            of=tuple(p.run for p in own),
         )
         for own, shown in zip(sets, used, strict=True)
     ]  # fmt: skip

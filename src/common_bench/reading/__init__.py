@@ -19,6 +19,11 @@ OFFERS = {
     "naming": ("names_in",),
     "prompts": ("waiting_for",),
     "reader": ("Reader",),
+    "senml": (
+        "LEAST_ABSOLUTE",
+        "Pack",
+        "senml_records",
+    ),
     "spans": (
         "Span",
         "spans_of",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 import numpy as np
@@ -14,8 +15,11 @@ from common_bench.desk.look.sheet import palette
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.store import LessonStore
 from common_bench.model.class_line import ClassPoint, ClassResult, GroupPlace
+from common_bench.model.uncertainty import coverage_factor
 
+FIRST_SENTENCE = re.compile(r"[^?]*?[?]|.*?[.](?=\s[A-Z]|$)|.*", re.DOTALL)  # the rest stands beside the graph
 NOTE = 44  # characters of a line beside a point
+WIDEST = 13.0  # standard uncertainties, as of three groups
 RUNS_APART = 0.5  # of the way from one group to the next, over which its runs are spread
 
 
@@ -34,7 +38,7 @@ def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: C
     margin = 0.7 if compared else 0.08 * float(np.ptp(xs) or 1.0)
     _draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
     for place in result.places:
-        own = [point for point in result.points if point.group == place.group and _in_place(point, place, result)]
+        own = [point for point in result.points if point.run in place.of]
         _draw_place(graph, place, own, at, store, name_of, compared=compared)
     graph.setXRange(xs.min() - margin, xs.max() + (1.0 if compared else 1.6) * margin, padding=0)
     ys = [p.y.value for p in result.points]
@@ -42,12 +46,6 @@ def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: C
     low = [p.y.value for p in result.places if p.stands_out and p.y.value < min(ys) + 0.4 * spread]
     bars = [p.y.value + side * p.y.u for p in result.points for side in (-1, 1)] if compared else []
     graph.frame_values([*ys, *bars, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
-
-
-def _in_place(point: ClassPoint, place: GroupPlace, result: ClassResult) -> bool:
-    """Whether a run belongs to a place: where each run has one of its own, by its number."""
-    several = sum(each.group == place.group for each in result.places) > 1
-    return not several or place.alias == f"{point.alias} {point.number}"
 
 
 def _side_by_side(result: ClassResult) -> dict[int, float]:
@@ -69,8 +67,15 @@ def _draw_class_line(graph: Graph, result: ClassResult, low: float, high: float)
         y, u = np.full(len(x), result.level.mean.value), np.full(len(x), result.level.mean.u)
     else:
         return
-    graph.band(x, y - 2 * u, y + 2 * u, palette().verdigris, 45)
+    wide = u * _factor(result)
+    graph.band(x, y - wide, y + wide, palette().verdigris, 45)
     graph.line(x, y, palette().verdigris, 2)
+
+
+def _factor(result: ClassResult) -> float:
+    """By which an uncertainty is wide enough to hold the truth in 95 of 100 classes, as far as that can be drawn."""
+    dof = result.line.u_dof if result.line is not None else result.level.mean.dof if result.level is not None else 0.0
+    return min(coverage_factor(dof), WIDEST)
 
 
 def _draw_place(
@@ -86,7 +91,7 @@ def _draw_place(
     alias = name_of(place.alias, place.group)
     words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
     if place.stands_out and place.words:
-        words = f"   {place.words.replace(place.alias, alias, 1)}"
+        words = f"   {FIRST_SENTENCE.match(place.words.replace(place.alias, alias, 1))[0]}"  # type: ignore[index]
     where = float(np.mean(x)) if compared else place.x.value
     far = compared and where > (max(at.values()) + min(at.values())) / 2 and place.stands_out
     words = words.strip() + "   " if far else words  # a long note has its room on the left there

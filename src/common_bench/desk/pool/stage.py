@@ -36,6 +36,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
 from common_bench.pool.class_line import class_graph_of
 
+LONG = 18  # characters of a finding, beyond which larger type has no room for it on a line
 AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
 
 
@@ -83,13 +84,15 @@ class PoolStage(StageView):
         self.finding = label("", "finding", wrap=True)
         self.finding_words = label("", "soft", wrap=True)
         self.agreement = label("", "good", wrap=True)
-        self.finding_card.add(self.finding, self.finding_words, self.agreement)
+        self.without = label("", "soft", wrap=True)
+        self.finding_card.add(self.finding, self.finding_words, self.agreement, self.without)
         self.scatter_card = Card("Where the scatter comes from")
         self.scatter = ScatterBar()
         self.within = label()
         self.between = label()
+        self.more = label("", "soft", wrap=True)
         self.scatter_card.add(self.scatter)
-        self.scatter_card.add(self.within, self.between)
+        self.scatter_card.add(self.within, self.between, self.more)
         self.who_card = Card("Who is in")
         self._who = QVBoxLayout()
         self._who.setSpacing(px(6))
@@ -198,6 +201,7 @@ class PoolStage(StageView):
         )
         self.aside.setEnabled(bool(rows))
         self._show_who()
+        self.state_card.setVisible(not opened)
         drawn = lesson.store.plan.graph is not None
         for card in (self.graph_card, self.finding_card, self.scatter_card):
             card.setVisible(opened and graph is not None)
@@ -212,12 +216,7 @@ class PoolStage(StageView):
             "The pool is sealed: nobody sees a neighbour's findings, so nobody copies them. Open it to the class when you are ready; "
             "it can be sealed again." if sent else "Send findings in stage 5, Work up. The pool stays sealed until you open it to the class.",
         )  # fmt: skip
-        say(
-            self.state,
-            "Open. Every group sees every finding."
-            if opened
-            else "Sealed. Groups cannot see each other's findings until you open the pool.",
-        )
+        say(self.state, "Sealed. Groups cannot see each other's findings until you open the pool.")
         if opened and graph is not None:
             self._show_result()
         if opened and not drawn:
@@ -242,7 +241,16 @@ class PoolStage(StageView):
         self._show_table(result)
         self._show_finding(result)
         known = result.within == result.within and result.between == result.between
-        self.scatter_card.setVisible(known)
+        own = [place.words.replace(place.alias, self._name(place.alias, place.group), 1) for place in result.places if place.group == self.hub.group and place.words]  # fmt: skip
+        words = [
+            *(own[:1] if palette().scale <= 1 else []),
+            *result.words,
+        ]  # larger type has no room for more than the graph says
+        self.scatter_card.setVisible(known or bool(words))
+        for widget in (self.scatter, self.within, self.between):
+            widget.setVisible(known)
+        say(self.more, pretty(" ".join(words)))
+        self.more.setVisible(bool(words))
         if known:
             unit = result.points[0].y.unit
             self.scatter.show_shares(result.within, result.between)
@@ -304,7 +312,7 @@ class PoolStage(StageView):
                 if own
                 else 0.0
             )
-            away = f"{place.away:+.1f}".replace("-", "−") if place.away == place.away else NO_VALUE
+            away = f"{place.away:+z.1f}".replace("-", "−") if place.away == place.away else NO_VALUE
             state: Cell = (
                 ("set aside", "amber") if place.aside else ("stands out", "red") if place.stands_out else ("in", "good")
             )
@@ -321,14 +329,28 @@ class PoolStage(StageView):
         self.table.selectRow(at)
         self.table.blockSignals(False)
 
+    def _show_without(self, result: ClassResult) -> None:
+        """What the class would find without the selected bench."""
+        own = next((place for place in result.places if place.group == self.hub.group and place.without), None)
+        self.without.setVisible(own is not None)
+        if own is not None and own.without is not None and result.finding is not None:
+            found, alias = own.without, self._name(own.alias, own.group)
+            by = found.value / result.finding.value - 1 if result.finding.value else math.nan
+            say(
+                self.without,
+                f"without {shortened(alias)}: {written(found.value, found.u)} ({by:+.1%})".replace("-", "−"),
+            )
+
     def _show_finding(self, result: ClassResult) -> None:
+        self._show_without(result)
         if result.finding is None:
             say(self.finding, NO_VALUE)
             say(self.finding_words, result.why_no_line or "The plan names no class finding.")
             say(self.agreement, "")
             return
         found = result.finding
-        say(self.finding, f"{result.finding_name} = {written(found.value, found.u, found.unit)}")
+        told = f"{result.finding_name} = {written(found.value, found.u, found.unit)}"
+        say(self.finding, told, "title" if len(told) > LONG and palette().scale > 1 else "finding")
         graph = class_graph_of(self.store.plan)
         assert graph is not None, "a class finding comes of a class graph"
         formula = graph.finding.partition("=")[2].strip() or "mean of the groups' means"
@@ -344,9 +366,9 @@ class PoolStage(StageView):
         if not math.isfinite(away):
             say(self.agreement, f"whether it agrees with {accepted} cannot be told", "amber")
         elif away <= AGREES:
-            say(self.agreement, f"agrees with {accepted} (off by {away:.1f} of its uncertainty)", "good")
+            say(self.agreement, f"agrees with {accepted} ({away:.1f} of its uncertainty)", "good")
         else:
-            say(self.agreement, f"does not agree with {accepted} (off by {away:.1f} of its uncertainty)", "red")
+            say(self.agreement, f"does not agree with {accepted} ({away:.1f} of its uncertainty)", "red")
 
     def _show_who(self) -> None:
         emptied(self._who)
