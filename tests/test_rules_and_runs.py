@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -22,6 +23,7 @@ from common_bench.model.block import Block, Series
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, PoolTrouble, Trouble
+from common_bench.record.awaited import AwaitedRun
 from common_bench.record.replay import replay
 from common_bench.record.rules import Rule
 from waiting import Class
@@ -107,6 +109,39 @@ def test_a_run_waits_keeps_what_came_before_and_is_the_same_from_its_bytes(
             crossed = np.interp(0.0, again.t, again.raw["load"])
             assert 230_000 < crossed < 290_000
             assert (again.raw["load"][again.t < -0.1] < 250_000).all()
+
+
+def test_a_time_of_day_is_met_by_the_clock_as_it_stands_over_summer_time_and_when_it_is_set(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setenv("TZ", "WINTER-1SUMMER,M3.5.0,M10.5.0/3")
+    time.tzset()
+    try:
+        rule = Rule.of(RulePlan(begins="at 08:00", ends="after 20 readings"))
+        spring, autumn = datetime(2027, 3, 27, 22, 0), datetime(2027, 10, 30, 22, 0)
+        assert rule.begin.wait(spring) == 9 * 3600, "an hour is left out in this night"
+        assert rule.begin.wait(autumn) == 11 * 3600, "an hour comes twice in this one"
+        waiting = AwaitedRun.asked(1, 1, rule, 100.0, 1.0)
+        assert not waiting.is_due(101.0, datetime(2027, 6, 1, 7, 0))
+        assert waiting.due == 101.0 + 3600
+        assert not waiting.is_due(102.0, datetime(2027, 6, 1, 7, 59, 50)), "the clock was put forward"
+        assert waiting.due == 112.0
+        assert waiting.is_due(112.0, datetime(2027, 6, 1, 8, 0))
+        assert waiting.is_due(113.0, datetime(2027, 6, 1, 7, 0)), "what has come about stays so"
+        later = AwaitedRun.asked(1, 1, rule, 100.0, 1.0)
+        assert not later.is_due(101.0, datetime(2027, 6, 1, 7, 0))
+        assert later.is_due(102.0, datetime(2027, 6, 1, 8, 20)), "the clock was put over its time"
+    finally:
+        monkeypatch.undo()
+        time.tzset()
+
+
+def test_the_engines_time_goes_on_while_the_machine_sleeps(school: School) -> None:
+    engine = school(count=1).lesson.engine
+    before, at = engine.now(), time.clock_gettime(time.CLOCK_BOOTTIME)
+    time.sleep(0.2)
+    passed = (time.clock_gettime(time.CLOCK_BOOTTIME) - at) * engine.speed
+    assert engine.now() - before == pytest.approx(passed, abs=0.05 * engine.speed)
 
 
 def test_a_run_begins_when_its_kit_says_so_or_the_clock_does(school: School) -> None:

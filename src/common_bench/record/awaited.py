@@ -18,6 +18,7 @@ from common_bench.record.snapshot import WaitState
 from common_bench.record.steady_watch import SteadyWatch
 
 LATE = 10.0  # s, by which it may be known late that a run has begun, as by a peak
+HALF_A_DAY = 43_200.0  # s
 BEGINS_AFTER = 1.0  # s of silence, after which a kit that sends begins to send
 
 
@@ -60,6 +61,15 @@ class AwaitedRun:
         if rule.begin.kind == "steady":
             found._steady = SteadyWatch(rule.begin.name, rule.begin.limits, now)
         return found
+
+    def is_due(self, now: float, wall: datetime) -> bool:
+        """Whether it begins by time alone; of a time of day by the clock as it stands, which may have been set meanwhile. now: s
+        on the engine's clock."""
+        if self.rule.begin.kind == "clock" and now < self.due:
+            wait = self.rule.begin.wait(wall)
+            over = wait - (self.due - now) / self.speed > HALF_A_DAY  # its time is past, as the clock has it
+            self.due = now if over else now + wait * self.speed
+        return now >= self.due
 
     @property
     def state(self) -> WaitState:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import logging
-import time
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as NotInTime
 from dataclasses import replace
+from datetime import datetime
 from typing import TypeVar
 
 import msgspec
@@ -24,7 +24,7 @@ from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.connection import Asking, KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
-from common_bench.record.loop import Loop
+from common_bench.record.loop import Loop, passing
 from common_bench.record.rules import Rule
 from common_bench.record.run_keeper import RunKeeper, catch_up
 from common_bench.record.snapshot import Snapshot
@@ -61,7 +61,7 @@ class Engine:
         self.listener: Listener | None = None
         self._events = EventQueue()
         self._kits: dict[int, KitConnection] = {}
-        self._began = time.monotonic()
+        self._began = passing()
         self._turned = 0.0  # when the last turn began, on the engine's clock
         self._turn_number = 0
         self._fault: Trouble | None = None
@@ -76,8 +76,8 @@ class Engine:
     # how it stands
 
     def now(self) -> float:
-        """World s since the engine was made."""
-        return (time.monotonic() - self._began) * self.speed
+        """World s since the engine was made, those among them in which the machine slept."""
+        return (passing() - self._began) * self.speed
 
     @property
     def snapshot(self) -> Snapshot:
@@ -287,7 +287,7 @@ class Engine:
             try:
                 self._feed(kit, at)
                 for each in kit.all:
-                    if each.waiting is not None and at >= each.waiting.due:
+                    if each.waiting is not None and each.waiting.is_due(at, datetime.now()):
                         self._runs.begun(each, each.waiting.due)
                 self._links.look_after(kit, at)
             except Exception as fault:  # one kit must never stop the others

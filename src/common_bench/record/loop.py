@@ -23,6 +23,11 @@ Given = TypeVar("Given")
 log = logging.getLogger(__name__)
 
 
+def passing() -> float:
+    """s that pass whatever the computer's clock is set to, and while it sleeps."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME)
+
+
 class Waitable(Protocol):
     """Something that the selector can wait on."""
 

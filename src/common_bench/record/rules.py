@@ -94,7 +94,7 @@ class Begin:
             return float("inf")
         today = wall.replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(seconds=self.seconds)
         due = today if today > wall else today + timedelta(days=1)
-        return (due - wall).total_seconds()
+        return due.timestamp() - wall.timestamp()  # as much as passes, where the clocks are put forward or back between
 
 
 @dataclass(frozen=True)
