@@ -86,6 +86,8 @@ HABITS = {
     "SenML": ('[{"bn":"pond/","bt":1795599600,"n":"load","v":1},{"n":"temp","u":"Cel","v":21.4},{"n":"load","t":20,"v":2},{"n":"temp","u":"Cel","t":20,"v":21.5},{"n":"load","t":40,"v":3}]', ["pond/load", "pond/temp"], [0, 20, 40]),
     "SenML, a record a line": ('{"bn":"pond ","n":"load","t":1,"v":1}\n{"n":"load","t":1.5,"v":2}\n{"n":"load","t":2,"v":3}\n', ["pond load"], [0, 0.5, 1.0]),
     "a run that went out": ("time (s),raw load,tension (N),u_tension (N),tension is a guess\n0,1,2.1,0.01,\n0.5,101,2.2,0.01,yes\n1,102,2.3,0.01,\n", ["load", "tension", "u_tension", "tension is a guess"], [0, 0.5, 1.0]),
+    "a tape": ("# common bench tape: seconds, tab, line\n0.000000\tload,temp\n0.500000\t1,21.4\n1.000000\t2,21.5\n1.500000\t3,21.6\n", ["load", "temp"], [0, 0.5, 1.0]),
+    "a tape of one column": ("# common bench tape: seconds, tab, line\n0.500000\t1\n1.000000\t2\n1.500000\t3\n", ["column 1"], [0, 0.5, 1.0]),
     "comma": ("t (s),load,temp\n0.0,1,21.4\n0.5,2,21.5\n1.0,3,21.6\n", ["load", "temp"], [0, 0.5, 1.0]),
     "decimal comma": ("t;load;temp\n0,0;1;21,4\n0,5;2;21,5\n1,0;3;21,6\n", ["load", "temp"], [0, 0.5, 1.0]),
     "tabs and ms": ("ms\tload\n100\t1\n600\t2\n1100\t3\n", ["load"], [0, 0.5, 1.0]),

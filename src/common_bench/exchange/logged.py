@@ -25,6 +25,7 @@ TIMELIKE = re.compile(
     re.I,
 )
 HEAD = re.compile(r"^\s*(.*?)\s*(?:[(\[]\s*([^()\[\]]*?)\s*[)\]])?\s*$")
+TAPE = b"# common bench tape"
 RAW = "raw "  # before a channel's name in a run that went out; what stands beside is worked out again
 REMARKS = ("#", "//", "%", "'", "!")
 
@@ -67,6 +68,8 @@ def logged_from(path: Path) -> Logged:
     if not data.strip(b"\x00\r\n\t "):
         raise FileTrouble("logged-empty", where=str(path))
     text = table_text(data, str(path)) or _decoded(data)
+    if data.startswith(TAPE):
+        text = _with_times(text)
     count: Counter[str] = Counter()
     lines = _lines(text, count)
     mark = _mark_of([line for _, line in lines])
@@ -113,6 +116,21 @@ def logged_from(path: Path) -> Logged:
     made.comma = mark != "," and _comma(made)
     made.left_out = [PassedOver(what, lines) for what, lines in count.items() if lines]
     return made
+
+
+def _with_times(text: str) -> str:
+    """Lines of a tape, each with the time at which it came as its first cell."""
+    stamped = [line.split("\t", 1) for line in text.splitlines()[1:] if "\t" in line]
+    mark = _mark_of([line for _, line in stamped]) or ","
+    cells = [_cut(line, mark) for _, line in stamped]
+    named = [not any(map(_is_value, row)) for row in cells]
+    head = (
+        ""
+        if any(named)
+        else mark.join(["time (s)", *(f"column {k}" for k in range(1, _width(list(enumerate(cells))) + 1))]) + "\n"
+    )
+    told = ("time (s)" if words else at for words, (at, _) in zip(named, stamped, strict=True))
+    return head + "".join(f"{first}{mark}{line}\n" for first, (_, line) in zip(told, stamped, strict=True))
 
 
 def _decoded(data: bytes) -> str:
