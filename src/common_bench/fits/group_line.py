@@ -15,7 +15,8 @@ import numpy.typing as npt
 from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import CalibrationTrouble
 
-ROUNDS, SETTLED = 40, 1e-10  # of the slope, and the relative change at which it stands
+ROUNDS, SETTLED = 40, 1e-9  # of the slope, and the relative change at which it stands
+NEARLY = 1e-7  # of the stated variance, to which that between groups is found; far below what it is known by
 MOST_BETWEEN = 1e12  # times the stated variance, beyond which that between groups is not looked for
 LEAST_WITHIN = 2  # degrees of freedom within groups, from which their scatter from place to place is told
 
@@ -183,7 +184,7 @@ def _between(matrix: Floats, y: Floats, spread: Floats, own: Floats) -> float:
         high *= 4
     if beyond(high) > 0:
         return high
-    return float(brentq(beyond, 0.0, high, xtol=1e-9 * float(spread.min()), rtol=1e-9))
+    return float(brentq(beyond, 0.0, high, xtol=NEARLY * float(spread.min()), rtol=NEARLY))
 
 
 def _told(

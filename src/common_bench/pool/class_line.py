@@ -32,10 +32,9 @@ from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
-from common_bench.pool.places import POWERS, line_of, places_of, point_of
+from common_bench.pool.places import LEAST_GROUPS, Lines, places_of, point_of
 from common_bench.workings.over import number_from
 
-LEAST_GROUPS = 3
 LEAST_COMPARED = 2
 NAMES = ("intercept", "slope", "bend")  # of the coefficients, by which a class finding is worked out
 DISAGREES = 2.0  # standard uncertainties, from which on the robust line is told
@@ -54,14 +53,15 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     points = [point for row in rows if (point := point_of(graph, row)) is not None]
     places = places_of(points, each_run=graph.point == "run")
     used = [place for place in places if not place.aside]
+    lines = Lines(graph)
     line, level, why = None, None, ""
     if graph.has_line:
-        line, why = _line_or_why(used, graph)
+        line, why = _line_or_why(used, lines)
     else:
         level = _level(used)
         why = "" if level is not None else f"Groups are compared from {LEAST_COMPARED} on; {len(used)} are in."
     finding_name, finding = _finding_of(graph, line, level, used)
-    judged = [_without(place, used, graph, finding) for place in judged_in_turn(places, graph, rows)]
+    judged = [_without(place, used, graph, lines, finding) for place in judged_in_turn(places, graph, rows, lines)]
     within, between = _scatter(points, line, level)
     runs, groups = sum(place.runs for place in used), len({place.group for place in used})
     kept = _kept(line, used, groups, runs) if line is not None else None
@@ -82,12 +82,14 @@ def _finding_of(
     return name.strip(), None
 
 
-def _without(place: GroupPlace, used: Sequence[GroupPlace], graph: ClassGraph, finding: Measured | None) -> GroupPlace:
+def _without(
+    place: GroupPlace, used: Sequence[GroupPlace], graph: ClassGraph, lines: Lines, finding: Measured | None
+) -> GroupPlace:
     """With the class finding that there would be without this group."""
     others = [each for each in used if each.group != place.group]
     if finding is None or place.aside or not graph.has_line:
         return place
-    line, _ = _line_or_why(others, graph)
+    line, _ = _line_or_why(others, lines)
     return msgspec.structs.replace(place, without=_finding_of(graph, line, None, others)[1])
 
 
@@ -107,13 +109,12 @@ def _words(line: ClassLine | None, groups: int, judged: Sequence[GroupPlace]) ->
     return tuple(told)
 
 
-def _line_or_why(used: Sequence[GroupPlace], graph: ClassGraph) -> tuple[LineOfGroups | None, str]:
-    powers = POWERS[graph.line]
-    groups, least = len({place.group for place in used}), max(LEAST_GROUPS, len(powers) + 1)
-    if groups < least:
-        return None, f"The class line needs {least} groups; {groups} are in."
+def _line_or_why(used: Sequence[GroupPlace], lines: Lines) -> tuple[LineOfGroups | None, str]:
+    groups = len({place.group for place in used})
+    if groups < lines.least:
+        return None, f"The class line needs {lines.least} groups; {groups} are in."
     try:
-        return line_of(used, powers), ""
+        return lines.through(used), ""
     except CalibrationTrouble as trouble:
         return None, f"There is no class line yet: {trouble.what}"
 

@@ -19,14 +19,16 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal
 from common_bench.pool.causes import cause_of
-from common_bench.pool.places import POWERS, line_of
+from common_bench.pool.places import Lines
 
 LEAST_JUDGED = 5  # groups; of four, three others say too little of what groups scatter
 BY_CHANCE, PAIR_BY_CHANCE = 0.04, 0.01  # share of classes without a fault in which somebody stands out, or two together
 LOOKED_AT = 6  # groups farthest from a line by medians, of which two may hide each other
 
 
-def judged_in_turn(places: Sequence[GroupPlace], graph: ClassGraph, rows: Sequence[PoolRow]) -> list[GroupPlace]:
+def judged_in_turn(
+    places: Sequence[GroupPlace], graph: ClassGraph, rows: Sequence[PoolRow], lines: Lines
+) -> list[GroupPlace]:
     """Every place against the line through the other groups that are in and do not stand out.
 
     The one that lies farthest out is found first and no longer bends the line by which the others are judged; then the next,
@@ -38,22 +40,24 @@ def judged_in_turn(places: Sequence[GroupPlace], graph: ClassGraph, rows: Sequen
     trusted = [place for place in places if not place.aside]
     limit = float(ndtri(1 - BY_CHANCE / 2 / max(1, len(trusted))))
     while True:
-        judged = [_judged(p, [other for other in trusted if other.group != p.group], graph, limit) for p in places]
+        judged = [
+            _judged(p, [other for other in trusted if other.group != p.group], graph, lines, limit) for p in places
+        ]
         out = [p for p in judged if p.stands_out and any(other.group == p.group for other in trusted)]
         left = len({place.group for place in trusted})
         if out and left >= LEAST_JUDGED:
             gone = {max(out, key=lambda place: abs(place.away)).group}
         elif not out and left > LEAST_JUDGED:
-            gone = _hiding_each_other(trusted, graph)
+            gone = _hiding_each_other(trusted, graph, lines)
         else:
             break
         if not gone:
             break
         trusted = [place for place in trusted if place.group not in gone]
-    return [_explained(place, judged, trusted, graph, rows) if place.stands_out else place for place in judged]
+    return [_explained(place, judged, trusted, graph, rows, lines) if place.stands_out else place for place in judged]
 
 
-def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph) -> set[int]:
+def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph, lines: Lines) -> set[int]:
     """The two groups of which each lies far from the line through the others without both, if there are such."""
     from scipy.special import ndtri
 
@@ -63,7 +67,7 @@ def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph) -> set[
     for pair in itertools.combinations(_farthest(trusted, graph), 2):
         rest = [place for place in trusted if place.group not in pair]
         away = [
-            min(abs(_judged(place, rest, graph, limit).away) for place in trusted if place.group == group)
+            min(abs(_judged(place, rest, graph, lines, limit).away) for place in trusted if place.group == group)
             for group in pair
         ]
         if min(away) > limit:
@@ -84,7 +88,9 @@ def _farthest(trusted: Sequence[GroupPlace], graph: ClassGraph) -> list[int]:
     return list(dict.fromkeys(order))[:LOOKED_AT]
 
 
-def _judged(place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph, limit: float) -> GroupPlace:
+def _judged(
+    place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph, lines: Lines, limit: float
+) -> GroupPlace:
     """The place against the line through the others, or against their mean: difference over all uncertainties that enter
     it."""
     if len({other.group for other in others}) < LEAST_JUDGED - 1:
@@ -92,7 +98,7 @@ def _judged(place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph, 
     if not graph.has_line:
         return _judged_by_level(place, others, limit)
     try:
-        line = line_of(others, POWERS[graph.line])
+        line = lines.through(others)
     except CalibrationTrouble:
         return place
     x = place.x.value
@@ -138,13 +144,13 @@ def _judged_by_level(place: GroupPlace, others: Sequence[GroupPlace], limit: flo
 
 def _explained(
     place: GroupPlace, judged: Sequence[GroupPlace], trusted: Sequence[GroupPlace], graph: ClassGraph,
-    rows: Sequence[PoolRow],
+    rows: Sequence[PoolRow], lines: Lines,
 ) -> GroupPlace:  # fmt: skip
     """With the cause that explains it clearly better than others, or with what its place alone can tell."""
     if not graph.has_line:
         return place
     own = [each for each in judged if each.group == place.group]
-    cause, words = cause_of(own, [each for each in trusted if each.group != place.group], judged, graph, rows)
+    cause, words = cause_of(own, [each for each in trusted if each.group != place.group], judged, graph, rows, lines)
     side = "low" if place.away < 0 else "high"
     opening = f"{place.alias} sits {abs(place.away):.0f} uncertainties {side}"
     if cause:

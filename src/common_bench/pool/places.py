@@ -13,10 +13,11 @@ from common_bench.model.class_line import ClassPoint, GroupPlace
 from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph
 from common_bench.model.run import PoolRow
-from common_bench.model.trouble import Trouble
+from common_bench.model.trouble import CalibrationTrouble, Trouble
 from common_bench.model.uncertainty import combined
 from common_bench.workings.over import number_from
 
+LEAST_GROUPS = 3
 POWERS: dict[str, tuple[int, ...]] = {"straight": (0, 1), "through-zero": (1,), "parabola": (0, 1, 2)}
 
 
@@ -83,10 +84,36 @@ def _mean_of_runs(points: Sequence[ClassPoint], beyond: float, dof: float) -> Me
     return Measured(value, 0.0 if stated == 0 else math.nan, each[0].unit, 0.0)
 
 
-def line_of(places: Sequence[GroupPlace], powers: tuple[int, ...]) -> LineOfGroups:
-    """Through places of groups. Where one does not know its uncertainty, all are taken from how they scatter about the line.
-    Raises CalibrationTrouble for places that fix no line."""
-    x, y, u_x, u_y = (
-        np.array([getattr(getattr(place, axis), what) for place in places]) for what in ("value", "u") for axis in "xy"
-    )
-    return group_line(x, y, u_x, u_y * u_y, np.array([place.group for place in places]), powers)
+class Lines:
+    """Lines through the places of some groups; each is fitted once."""
+
+    def __init__(self, graph: ClassGraph) -> None:
+        self._powers = POWERS.get(graph.line, (0, 1))
+        self._found: dict[tuple[tuple[int, float], ...], LineOfGroups | CalibrationTrouble] = {}
+
+    @property
+    def least(self) -> int:
+        """Groups, from which there is a line."""
+        return max(LEAST_GROUPS, len(self._powers) + 1)
+
+    def through(self, places: Sequence[GroupPlace]) -> LineOfGroups:
+        """Where a group does not know its uncertainty, all are taken from how they scatter about the line. Raises
+        CalibrationTrouble for places that fix no line."""
+        key = tuple((place.group, place.x.value) for place in places)
+        if key not in self._found:
+            try:
+                self._found[key] = self._fitted(places)
+            except CalibrationTrouble as trouble:
+                self._found[key] = trouble
+        found = self._found[key]
+        if isinstance(found, CalibrationTrouble):
+            raise found
+        return found
+
+    def _fitted(self, places: Sequence[GroupPlace]) -> LineOfGroups:
+        x, y, u_x, u_y = (
+            np.array([getattr(getattr(place, axis), what) for place in places])
+            for what in ("value", "u")
+            for axis in "xy"
+        )
+        return group_line(x, y, u_x, u_y * u_y, np.array([place.group for place in places]), self._powers)
