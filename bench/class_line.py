@@ -19,7 +19,7 @@ from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.pool.judging import judged_in_turn
-from common_bench.pool.places import Lines
+from common_bench.pool.places import FittedLines
 from simulated import KINDS_OF_CLASS, KindOfClass, class_places
 
 CLASSES, JUDGED = 3000, 6000  # and places of classes that are judged
@@ -46,7 +46,7 @@ def of_kind(asked: tuple[KindOfClass, int, int]) -> tuple[float, float, float]:
                 GroupPlace(int(g), str(g), runs, Measured(float(x), float(u), ""), Measured(float(y), float(v) ** 0.5, ""), float("nan"), float("nan"), "")
                 for g, x, u, y, v in zip(each.groups, each.x, each.u_x, each.y, each.v, strict=True)
             ]  # fmt: skip
-            out += any(place.stands_out for place in judged_in_turn(places, GRAPH, (), Lines(GRAPH)))
+            out += any(place.stands_out for place in judged_in_turn(places, GRAPH, (), FittedLines(GRAPH)))
     return inside / CLASSES, float(np.sqrt(np.mean(np.square(off)))), out / judged
 
 

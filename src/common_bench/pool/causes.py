@@ -22,7 +22,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal
 from common_bench.model.units import same_kind
-from common_bench.pool.places import Lines, places_of, point_of
+from common_bench.pool.places import FittedLines, places_of, point_of
 
 NEAR = 3.0  # uncertainties, as rare as of a normal distribution, within which a place lies where the others have it
 CLEARLY = 6.0  # of chi-square, by which one explanation must be better than the next
@@ -43,7 +43,7 @@ class Tried(NamedTuple):
 
 def cause_of(
     own: Sequence[GroupPlace], others: Sequence[GroupPlace], all_: Sequence[GroupPlace], graph: ClassGraph,
-    rows: Sequence[PoolRow], lines: Lines,
+    rows: Sequence[PoolRow], lines: FittedLines,
 ) -> tuple[str, str]:  # fmt: skip
     """own: the group's places; others: those of the groups that are trusted; all_: everybody's; rows: of the pool. Gives the
     cause and its sentence; both empty where none explains it clearly better than the rest."""
@@ -120,7 +120,7 @@ def _scaled(row: PoolRow, what: str, name: str, factor: float) -> PoolRow:
 
 def _swapped(
     own: Sequence[GroupPlace], others: Sequence[GroupPlace], all_: Sequence[GroupPlace], graph: ClassGraph,
-    lines: Lines,
+    lines: FittedLines,
 ) -> Iterator[Tried]:  # fmt: skip
     """Another group's condition in the place of its own, and its own with that group: both must then lie right."""
     if len(own) != 1:

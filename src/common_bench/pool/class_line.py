@@ -32,7 +32,7 @@ from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
-from common_bench.pool.places import LEAST_GROUPS, Lines, places_of, point_of
+from common_bench.pool.places import LEAST_GROUPS, FittedLines, places_of, point_of
 from common_bench.workings.over import number_from
 
 LEAST_COMPARED = 2
@@ -53,7 +53,7 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     points = [point for row in rows if (point := point_of(graph, row)) is not None]
     places = places_of(points, each_run=graph.point == "run")
     used = [place for place in places if not place.aside]
-    lines = Lines(graph)
+    lines = FittedLines(graph)
     line, level, why = None, None, ""
     if graph.has_line:
         line, why = _line_or_why(used, lines)
@@ -83,7 +83,7 @@ def _finding_of(
 
 
 def _without(
-    place: GroupPlace, used: Sequence[GroupPlace], graph: ClassGraph, lines: Lines, finding: Measured | None
+    place: GroupPlace, used: Sequence[GroupPlace], graph: ClassGraph, lines: FittedLines, finding: Measured | None
 ) -> GroupPlace:
     """With the class finding that there would be without this group."""
     others = [each for each in used if each.group != place.group]
@@ -109,7 +109,7 @@ def _words(line: ClassLine | None, groups: int, judged: Sequence[GroupPlace]) ->
     return tuple(told)
 
 
-def _line_or_why(used: Sequence[GroupPlace], lines: Lines) -> tuple[LineOfGroups | None, str]:
+def _line_or_why(used: Sequence[GroupPlace], lines: FittedLines) -> tuple[LineOfGroups | None, str]:
     groups = len({place.group for place in used})
     if groups < lines.least:
         return None, f"The class line needs {lines.least} groups; {groups} are in."

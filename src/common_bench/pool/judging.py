@@ -19,7 +19,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal
 from common_bench.pool.causes import cause_of
-from common_bench.pool.places import Lines
+from common_bench.pool.places import FittedLines
 
 LEAST_JUDGED = 5  # groups; of four, three others say too little of what groups scatter
 BY_CHANCE, PAIR_BY_CHANCE = 0.04, 0.01  # share of classes without a fault in which somebody stands out, or two together
@@ -27,7 +27,7 @@ LOOKED_AT = 6  # groups farthest from a line by medians, of which two may hide e
 
 
 def judged_in_turn(
-    places: Sequence[GroupPlace], graph: ClassGraph, rows: Sequence[PoolRow], lines: Lines
+    places: Sequence[GroupPlace], graph: ClassGraph, rows: Sequence[PoolRow], lines: FittedLines
 ) -> list[GroupPlace]:
     """Every place against the line through the other groups that are in and do not stand out.
 
@@ -57,7 +57,7 @@ def judged_in_turn(
     return [_explained(place, judged, trusted, graph, rows, lines) if place.stands_out else place for place in judged]
 
 
-def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph, lines: Lines) -> set[int]:
+def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph, lines: FittedLines) -> set[int]:
     """The two groups of which each lies far from the line through the others without both, if there are such."""
     from scipy.special import ndtri
 
@@ -89,7 +89,7 @@ def _farthest(trusted: Sequence[GroupPlace], graph: ClassGraph) -> list[int]:
 
 
 def _judged(
-    place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph, lines: Lines, limit: float
+    place: GroupPlace, others: Sequence[GroupPlace], graph: ClassGraph, lines: FittedLines, limit: float
 ) -> GroupPlace:
     """The place against the line through the others, or against their mean: difference over all uncertainties that enter
     it."""
@@ -144,7 +144,7 @@ def _judged_by_level(place: GroupPlace, others: Sequence[GroupPlace], limit: flo
 
 def _explained(
     place: GroupPlace, judged: Sequence[GroupPlace], trusted: Sequence[GroupPlace], graph: ClassGraph,
-    rows: Sequence[PoolRow], lines: Lines,
+    rows: Sequence[PoolRow], lines: FittedLines,
 ) -> GroupPlace:  # fmt: skip
     """With the cause that explains it clearly better than others, or with what its place alone can tell."""
     if not graph.has_line:

@@ -84,8 +84,8 @@ def _mean_of_runs(points: Sequence[ClassPoint], beyond: float, dof: float) -> Me
     return Measured(value, 0.0 if stated == 0 else math.nan, each[0].unit, 0.0)
 
 
-class Lines:
-    """Lines through the places of some groups; each is fitted once."""
+class FittedLines:
+    """FittedLines through the places of some groups; each is fitted once."""
 
     def __init__(self, graph: ClassGraph) -> None:
         self._powers = POWERS.get(graph.line, (0, 1))
