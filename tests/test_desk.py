@@ -47,6 +47,11 @@ def test_a_teacher_holds_the_whole_lesson_with_keys_alone(desk: Callable[..., De
     made.answer("measured to the cap")
     made.see("set aside: measured to the cap", made.window.stage)
     made.see("agrees with", made.window.stage)
+    made.press("Down")
+    made.see("without Gneiss: ", made.window.stage)
+    assert "without Flint" not in made.seen(), "who is set aside is missed by nobody"
+    made.press("Up")
+    made.see("measured to the wrong place? Its period² alone may be at fault too.", made.window.stage)
     made.press("X")
     made.see("stands out", made.window.stage)
     made.undo()

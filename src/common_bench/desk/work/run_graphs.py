@@ -204,7 +204,7 @@ class RunGraph(Card):
                 self.graph.addItem(each, ignoreBounds=True)
             self.level.put_words(float(self.graph.getViewBox().viewRange()[0][1]))
             both = "the level or the pause" if self.pause.item.isVisible() else "the level"
-            say(self.aside, f"drag {both}: the line below follows, and all runs with it")
+            say(self.aside, f"drag {both}: the line follows, all runs too")
 
     def _draw_trace(self, replayed: Replayed, values: Floats, colour: str) -> None:
         t, broken = _broken(replayed.t, values, replayed.gaps)
