@@ -94,10 +94,11 @@ def test_what_rests_on_something_unknown_is_unknown_and_what_does_not_is_not() -
 
 def test_a_class_of_which_one_group_knows_nothing_is_judged_by_how_it_scatters() -> None:
     from common_bench.model.class_line import GroupPlace
-    from common_bench.pool.class_line import _line
+    from common_bench.model.plan import ClassGraph
+    from common_bench.pool.places import FittedLines
 
     places = [GroupPlace(k, f"{k}", 1, Measured(float(k), 0.01, "m"), Measured(2.0 * k + (-1) ** k * 0.1, 0.01 if k else math.nan, "s"), math.nan, math.nan, "") for k in range(5)]  # fmt: skip
-    line = _line(places)
+    line = FittedLines(ClassGraph("y", "x")).through(places)
     assert line.u_dof == 3
     assert math.isfinite(line.covariance[1, 1])
     assert line.covariance[1, 1] > 0

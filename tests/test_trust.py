@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from common_bench.fits.straight_line import straight_line
+from common_bench.fits.group_line import group_line
 from common_bench.model.block import Block, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import WorkingTrouble
@@ -71,7 +71,7 @@ def test_means_of_two_different_series_of_events_share_nothing() -> None:
 
 def test_a_constant_in_the_class_finding_keeps_its_uncertainty() -> None:
     assert number_from("2.0 ± 0.5 kg", {}).u == pytest.approx(0.5)
-    line = straight_line(np.arange(4.0), 3.0 * np.arange(4.0), np.zeros(4), np.full(4, 1e-6))
+    line = group_line(np.arange(4.0), 3.0 * np.arange(4.0), np.zeros(4), np.full(4, 1e-12), np.arange(4))
     from common_bench.pool.class_line import _class_finding
 
     class Place:

@@ -37,6 +37,7 @@ from common_bench.workings.over import number_from
 
 LEAST_COMPARED = 2
 NAMES = ("intercept", "slope", "bend")  # of the coefficients, by which a class finding is worked out
+LEAST_STEP = 1e-9  # of a coefficient, or of its unit, by which it is moved at least
 DISAGREES = 2.0  # standard uncertainties, from which on the robust line is told
 
 
@@ -160,7 +161,10 @@ def _class_finding(formula: str, line: LineOfGroups, places: Sequence[GroupPlace
     try:
         centre = value(line.coefficients)
         gradient = []
-        for at, u in enumerate(np.sqrt(np.diag(line.covariance))):
+        for at, own in enumerate(np.sqrt(np.diag(line.covariance))):
+            u = max(
+                float(own), LEAST_STEP * abs(float(line.coefficients[at])), LEAST_STEP
+            )  # through places without a scatter
             step = np.zeros(len(line.powers))
             step[at] = u
             gradient.append((value(line.coefficients + step).value - value(line.coefficients - step).value) / (2 * u))
