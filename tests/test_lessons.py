@@ -14,6 +14,7 @@ from common_bench.lesson.known_books import forget, known_books, remember
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.lessons import book_entry
 from common_bench.lesson.register import MOST_GROUPS, aliases_from
+from common_bench.lesson.removing import remove_lesson_of
 from common_bench.lesson.words import stated_offers
 from common_bench.links.discovery import plugged_in
 from common_bench.model.bench import SHAPES, Emblem
@@ -31,6 +32,46 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     for name, at in (("HOME", "home"), ("XDG_DATA_HOME", "home/data"), ("XDG_CONFIG_HOME", "home/config")):
         monkeypatch.setenv(name, str(tmp_path / at))
     return tmp_path / "home"
+
+
+def test_a_lesson_that_is_removed_for_good_is_in_no_byte_and_the_others_are_as_they_were(
+    school: Callable[..., Class], tmp_path: Path
+) -> None:
+    made = school(count=2)
+    first, path = made.lesson.store.id, made.lesson.book.path
+    made.calibrate()
+    made.record(1.0)
+    run = made.lesson.store.kept_runs()[0]
+    made.lesson.recording.set_note(run.id, "Zaphirah slipped")
+    made.lesson.close()
+    lesson = OpenLesson.begin(path, shipped_plan("swinging-bottles"), origin="swinging-bottles", speed=SPEED)
+    again = Class(lesson, made.kits)
+    lesson.roster.appear([p for p in plugged_in(made.kits.folder) if p.stand_in and not p.trouble])
+    again.until(
+        lambda: all(not lesson.roster.why_not_ready(g) for g in again.group.values()), "the kits are heard again"
+    )
+    again.record(1.0)
+    kept = lesson.store.kept_runs()
+    before = [lesson.working_up.replayed(each.id).raw["load"].tolist() for each in kept]
+    lesson.close()
+    book = Book.open(path)
+    sessions = {row["session"] for row in book.rows("run") if row["id"] == run.id}
+    sent = [row["bytes"] for row in book.rows("journal") if row["session"] in sessions and len(row["bytes"]) > 40]
+    book.close()
+    assert sent
+    assert "removed for good: 2 runs" in remove_lesson_of(path, first)
+    held = path.read_bytes()
+    assert b"Zaphirah" not in held
+    assert not any(bytes(each) in held for each in sent)
+    book = Book.open(path)
+    assert book.check() == []
+    book.close()
+    left = OpenLesson.open(path, readonly=True)
+    try:
+        assert [each.id for each in left.store.kept_runs()] == [each.id for each in kept]
+        assert [left.working_up.replayed(each.id).raw["load"].tolist() for each in kept] == before
+    finally:
+        left.close()
 
 
 def test_the_next_lesson_takes_groups_kits_and_calibrations_along_and_leaves_runs_and_pool(
