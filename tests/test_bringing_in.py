@@ -140,6 +140,12 @@ def test_a_file_of_each_habit_comes_in_with_its_columns_and_times(habit: str, tm
     assert float(first[0]) in (1.0, 1.5, -1.5, 0.0)
 
 
+def test_every_record_of_a_long_sensor_measurement_file_comes_in(tmp_path: Path) -> None:
+    records = [{"n": "load", "t": 0.5 * k, "v": float(k)} for k in range(5000)]
+    logged = logged_from(written(tmp_path, json.dumps(records)))
+    assert numbers(logged, logged.names.index("load")).tolist() == [float(k) for k in range(5000)]
+
+
 @pytest.mark.parametrize(("text", "code"), [(b"", "logged-empty"), (b"\x00" * 900, "logged-empty"), (b"dear diary\nnothing today\n", "logged-without-rows"), (bytes(range(128, 256)) * 9, "logged-without-rows"), (xlsx([1, 2])[:900], "sheet-broken"), (packed("diary.txt"), "packed-no-sheet"), (xlsx(["dear", "diary"]), "logged-without-rows"), (b'{"dear": "diary"}', "logged-without-rows")])  # fmt: skip
 def test_what_holds_no_rows_is_told_in_words(text: bytes, code: str, tmp_path: Path) -> None:
     with pytest.raises(FileTrouble) as told:

@@ -8,6 +8,7 @@ import csv
 import datetime
 import io
 import json
+import sys
 import zipfile
 from collections.abc import Iterable, Sequence
 from typing import Any
@@ -154,7 +155,7 @@ def _of_measurements(data: bytes) -> str | None:
             packs = [json.loads(line) for line in text.splitlines() if line.strip()]
         except ValueError:
             return None
-    records = [each for pack in _one_pack(packs) for each in senml_records(pack) or ()]
+    records = [each for pack in _one_pack(packs) for each in senml_records(pack, sys.maxsize) or ()]
     if not records:
         return None
     return _written(_rows_of(records))

@@ -26,9 +26,8 @@ def pooled_table(path: Path, plan: Path) -> dict[str, ClassResult]:
     of_plan = shipped_plan(plan.name) if not plan.exists() and plan.name in shipped_names() else plan_from_file(plan)
     names, units, mark, cells = cells_from(path)
     lowered = [name.lower() for name in names]
-    for needed in (GROUP,):
-        if needed not in lowered:
-            raise FileTrouble("table-without-column", where=str(path), name=needed, known=", ".join(names))
+    if GROUP not in lowered:
+        raise FileTrouble("table-without-column", where=str(path), name=GROUP, known=", ".join(names))
     _refuse_missing(path, of_plan, names)
     at = {name: lowered.index(name) for name in (CLASS, GROUP, RUN, ASIDE) if name in lowered}
     classes: dict[str, list[PoolRow]] = {}
@@ -128,7 +127,7 @@ def _group(result: ClassResult, group: int) -> dict[str, Any]:
 
 
 def _sentences(result: ClassResult) -> list[str]:
-    said = [place.words for place in _one_each(result) if place.words]
+    said = [place.words for place in _one_each(result)]
     return [*said, *result.words, *([result.why_no_line] if result.why_no_line else [])]
 
 

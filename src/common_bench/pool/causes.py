@@ -22,7 +22,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal
 from common_bench.model.units import same_kind
-from common_bench.pool.places import FittedLines, places_of, point_of
+from common_bench.pool.places import FittedLines, away_from, places_of, point_of
 
 NEAR = 3.0  # uncertainties, as rare as of a normal distribution, within which a place lies where the others have it
 CLEARLY = 6.0  # of chi-square, by which one explanation must be better than the next
@@ -79,10 +79,8 @@ def _left(rows: Sequence[PoolRow], line: LineOfGroups, graph: ClassGraph) -> flo
 
 
 def _ratio(place: GroupPlace, line: LineOfGroups) -> float:
-    variance = line.variance_of_new(place.x.value, place.x.u, place.y.u**2)
-    if not variance > 0:
-        return float("inf")
-    return as_normal((place.y.value - float(line.at(place.x.value))) / variance**0.5, line.judged_dof)
+    difference, u = away_from(place, line)
+    return as_normal(difference / u, line.judged_dof) if u > 0 else float("inf")
 
 
 def _without_number(mine: Sequence[PoolRow], line: LineOfGroups, graph: ClassGraph) -> Iterator[Tried]:

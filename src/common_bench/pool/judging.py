@@ -11,7 +11,6 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from common_bench.fits.group_line import LineOfGroups
 from common_bench.model.class_line import GroupPlace
 from common_bench.model.measured import Measured, plain
 from common_bench.model.plan import ClassGraph
@@ -19,7 +18,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal
 from common_bench.pool.causes import cause_of
-from common_bench.pool.places import FittedLines
+from common_bench.pool.places import FittedLines, away_from
 
 LEAST_JUDGED = 5  # groups; of four, three others say too little of what groups scatter
 BY_CHANCE, PAIR_BY_CHANCE = 0.04, 0.01  # share of classes without a fault in which somebody stands out, or two together
@@ -111,13 +110,6 @@ def _judged(
         place, away=as_normal(difference / u, line.judged_dof), x_off=-difference / steep if steep else math.nan,
         limit=limit, from_line=Measured(difference, u, place.y.unit, line.judged_dof),
     )  # fmt: skip
-
-
-def away_from(place: GroupPlace, line: LineOfGroups) -> tuple[float, float]:
-    """How far a place of another group lies from the line in y, and the standard uncertainty of that."""
-    v, u_x = place.y.u**2, place.x.u if math.isfinite(place.x.u) else 0.0
-    difference = place.y.value - float(line.at(place.x.value))
-    return difference, math.sqrt(max(0.0, line.variance_of_new(place.x.value, u_x, v)))
 
 
 def _judged_by_level(place: GroupPlace, others: Sequence[GroupPlace], limit: float) -> GroupPlace:

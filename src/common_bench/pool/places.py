@@ -84,6 +84,13 @@ def _mean_of_runs(points: Sequence[ClassPoint], beyond: float, dof: float) -> Me
     return Measured(value, 0.0 if stated == 0 else math.nan, each[0].unit, 0.0)
 
 
+def away_from(place: GroupPlace, line: LineOfGroups) -> tuple[float, float]:
+    """How far a place of another group lies from the line in y, and the standard uncertainty of that."""
+    v, u_x = place.y.u**2, place.x.u if math.isfinite(place.x.u) else 0.0
+    difference = place.y.value - float(line.at(place.x.value))
+    return difference, math.sqrt(max(0.0, line.variance_of_new(place.x.value, u_x, v)))
+
+
 class FittedLines:
     """FittedLines through the places of some groups; each is fitted once."""
 

@@ -24,8 +24,8 @@ class Pack(NamedTuple):
     time: float
 
 
-def senml_records(value: Any) -> list[Pack] | None:
-    """The records of a SenML pack (RFC 8428, 4.1 to 4.6); None where it is none."""
+def senml_records(value: Any, most: int = MOST_KEYS) -> list[Pack] | None:
+    """The records of a SenML pack (RFC 8428, 4.1 to 4.6), so many at most; None where it is none."""
     if isinstance(value, dict):
         value = [value]
     if not isinstance(value, list) or not value or not all(isinstance(each, dict) for each in value):
@@ -34,7 +34,7 @@ def senml_records(value: Any) -> list[Pack] | None:
         return None
     base_name, base_unit, base_time, base_value = "", "", 0.0, 0.0
     found: list[Pack] = []
-    for record in value[:MOST_KEYS]:
+    for record in value[:most]:
         base_name, base_unit = str(record.get("bn", base_name)), str(record.get("bu", base_unit))
         base_time, base_value = _number(record, "bt", base_time), _number(record, "bv", base_value)
         name = (base_name + str(record.get("n", "")))[: 2 * LONGEST_NAME]
