@@ -15,6 +15,7 @@ from common_bench.model.plan_file import plan_from_file, shipped_names, shipped_
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import FileTrouble
 from common_bench.pool.class_line import class_graph_of, class_result
+from common_bench.pool.places import stands_in
 
 CLASS, GROUP, RUN, ASIDE = "class", "group", "run", "set aside because"
 
@@ -58,9 +59,10 @@ def pooled_table(path: Path, plan: Path) -> dict[str, ClassResult]:
 def _refuse_missing(path: Path, plan: Plan, names: list[str]) -> None:
     """What the class graph needs must be there."""
     graph = class_graph_of(plan)
-    for name in [*(each.name for each in plan.stated), *plan.findings] if graph is not None else []:
-        told = f"{graph.x} {graph.y}" if graph is not None else ""
-        if name in told.replace("^", " ").replace("*", " ").replace("/", " ").split() and name not in names:
+    if graph is None:
+        return
+    for name in [*(each.name for each in plan.stated), *plan.findings]:
+        if name not in names and stands_in(name, graph):
             raise FileTrouble("table-without-column", where=str(path), name=name, known=", ".join(names))
 
 

@@ -7,6 +7,7 @@ OFFERS = {
         "class_graph_of",
         "class_result",
     ),
+    "places": ("stands_in",),
 }
 
 __all__ = names_of(OFFERS)

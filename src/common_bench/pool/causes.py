@@ -7,7 +7,6 @@ One with a free number, as a condition off by a fixed amount, explains any singl
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
@@ -22,7 +21,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal
 from common_bench.model.units import same_kind
-from common_bench.pool.places import FittedLines, away_from, places_of, point_of
+from common_bench.pool.places import FittedLines, away_from, places_of, point_of, stands_in
 
 NEAR = 3.0  # uncertainties, as rare as of a normal distribution, within which a place lies where the others have it
 CLEARLY = 6.0  # of chi-square, by which one explanation must be better than the next
@@ -85,8 +84,8 @@ def _ratio(place: GroupPlace, line: LineOfGroups) -> float:
 
 def _without_number(mine: Sequence[PoolRow], line: LineOfGroups, graph: ClassGraph) -> Iterator[Tried]:
     """Conditions stated in another unit; what comes back counted twice or half."""
-    conditions = {name: each for row in mine for name, each in row.conditions.items() if _used(name, graph)}
-    findings = {name: each for row in mine for name, each in row.findings.items() if _used(name, graph)}
+    conditions = {name: each for row in mine for name, each in row.conditions.items() if stands_in(name, graph)}
+    findings = {name: each for row in mine for name, each in row.findings.items() if stands_in(name, graph)}
     for name in conditions:
         for factor, words in OTHER_UNITS.items():
             changed = [_scaled(row, "conditions", name, 1 / factor) for row in mine]
@@ -102,10 +101,6 @@ def _without_number(mine: Sequence[PoolRow], line: LineOfGroups, graph: ClassGra
             yield Tried(
                 f"{name} counted {words}", f"its {name} seems to be counted {words}.", _left(changed, line, graph)
             )
-
-
-def _used(name: str, graph: ClassGraph) -> bool:
-    return re.search(rf"(?<!\w){re.escape(name)}(?!\w)", f"{graph.x} {graph.y}") is not None
 
 
 def _scaled(row: PoolRow, what: str, name: str, factor: float) -> PoolRow:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Sequence
 
 import numpy as np
@@ -82,6 +83,11 @@ def _mean_of_runs(points: Sequence[ClassPoint], beyond: float, dof: float) -> Me
     if np.isfinite(beyond) and beyond > 0:
         return Measured(value, (beyond / n) ** 0.5, each[0].unit, dof)
     return Measured(value, 0.0 if stated == 0 else math.nan, each[0].unit, 0.0)
+
+
+def stands_in(name: str, graph: ClassGraph) -> bool:
+    """Whether what is drawn upwards or to the right is worked out from this condition or finding."""
+    return re.search(rf"(?<!\w){re.escape(name)}(?!\w)", f"{graph.x} {graph.y}") is not None
 
 
 def away_from(place: GroupPlace, line: LineOfGroups) -> tuple[float, float]:
