@@ -133,7 +133,7 @@ def test_a_level_and_a_pause_are_dragged_on_the_trace_and_a_threshold_colours_th
     made.see("more than a feather", made.window.stage)
     tile = made.window.stage.tiles[0]
     assert tile.property("tone") == "amber"
-    made.until(lambda: tile.trace._range == (0.0, 4.0), "the axis is the plan's")
+    made.until(lambda: tile.trace.range == (0.0, 4.0), "the axis is the plan's")
     made.until(lambda: len(tile.value.text().partition(".")[2]) == 1, "as many decimals as the plan says")
 
 

@@ -176,7 +176,7 @@ def test_tiles_are_laid_as_the_room_is_show_what_is_asked_and_sound_where_the_pl
     made.world(1)
     made.press("M")
     made.answer("a gust")
-    made.until(lambda: any(line.isVisible() for line, _ in stage.tiles[0].trace._flags), "a flag on its tile")
+    made.until(lambda: stage.tiles[0].trace.flags_shown, "a flag on its tile")
     made.press("U")
     made.until(lambda: stage.one.traces and len(stage.one.traces[0].spread.x) > 20, "a band about the line")
     made.press("Space")

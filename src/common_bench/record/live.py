@@ -12,6 +12,7 @@ import numpy as np
 from common_bench.model.block import Block, Bools, Events, Floats, Series
 from common_bench.record.chain import Flow, Worked
 from common_bench.workings.evaluate import INNER
+from common_bench.workings.loops import extremes
 
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
 
@@ -75,15 +76,8 @@ def thinned(picture: Picture, pixels: int, width: float) -> Picture:
     t, values = picture
     if len(t) <= 2 * pixels or width <= 0:
         return picture
-    place = np.floor(t * (pixels / width)).astype(np.int64)
-    starts = np.flatnonzero(np.diff(place, prepend=place[0] - 1))
-    sizes = np.diff(starts, append=len(t))
     keep = np.zeros(len(t), bool)
-    smallest, largest = (np.repeat(extreme.reduceat(values, starts), sizes) for extreme in (np.fmin, np.fmax))
-    for met in (values == smallest, values == largest, np.isnan(values)):
-        at = np.flatnonzero(met)
-        pixel = np.searchsorted(starts, at, side="right")
-        keep[at[np.diff(pixel, prepend=0) > 0]] = True  # the first of equal ones in each pixel
+    extremes(t, values, pixels / width, keep)
     return Picture(t[keep], values[keep])
 
 

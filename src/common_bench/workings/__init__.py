@@ -21,6 +21,7 @@ OFFERS = {
     "formula": ("Formula",),
     "kinds": ("kind_of",),
     "line_fits": ("chosen_rows",),
+    "loops": ("extremes",),
     "over": (
         "number_from",
         "over_span",

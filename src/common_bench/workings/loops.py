@@ -266,3 +266,28 @@ def independent_in_trapezoids(
         step0, before = steps[row], of[row]
         own[row], others[row] = step0 / 2 * before, np.sqrt(total)
     return own, others, total
+
+
+@loop
+def extremes(t: Floats, values: Floats, per_second: float, keep: Bools) -> None:
+    """Marks in `keep` (n,) the first of the smallest, of the largest and of the values that are no numbers in each pixel, of
+    which there are so many in a second of t (n,) s, rising."""
+    begin, count = 0, len(t)
+    while begin < count:
+        place = np.floor(t[begin] * per_second)
+        low, high, broken, at = -1, -1, -1, begin
+        while at < count and np.floor(t[at] * per_second) == place:
+            value = values[at]
+            if np.isnan(value):
+                if broken < 0:
+                    broken = at
+            else:
+                if low < 0 or value < values[low]:
+                    low = at
+                if high < 0 or value > values[high]:
+                    high = at
+            at += 1
+        for each in (low, high, broken):
+            if each >= 0:
+                keep[each] = True
+        begin = at

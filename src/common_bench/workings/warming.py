@@ -7,6 +7,7 @@ import numpy as np
 
 from common_bench.model.block import Block, Series, Source
 from common_bench.workings.evaluate import Evaluator, check
+from common_bench.workings.loops import extremes
 from common_bench.workings.over import over_span
 
 LINES = (
@@ -26,4 +27,5 @@ def warm() -> None:
     block = Block(t, t, t, np.arange(READINGS), np.zeros(READINGS, bool), {"raw": x}, np.zeros(READINGS))
     workings = check(LINES, {"raw": ""})
     results = Evaluator(workings).push(block, {"raw": Series(t, x, "", parts)})
+    extremes(t, x, 1.0, np.zeros(READINGS, bool))
     over_span(workings, results, (float(t[0]), float(t[-1])))

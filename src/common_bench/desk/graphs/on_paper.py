@@ -13,6 +13,7 @@ from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import Graph, LiveTrace, font
+from common_bench.desk.graphs.tile_trace import TileTrace
 from common_bench.desk.look import sheet
 from common_bench.desk.look.palette import PAPER
 from common_bench.model.trouble import Trouble
@@ -132,7 +133,11 @@ def _draw(shown: OnPaper, on: QPaintDevice, sharp: float) -> bool:
                 top += NAME
             port = view.viewport()
             assert port is not None
-            view.render(painter, QRectF(MARGIN, top, port.width(), port.height()), port.rect())
+            place = QRectF(MARGIN, top, port.width(), port.height())
+            if isinstance(view, TileTrace):
+                view.paint_on(painter, place)
+            else:
+                view.render(painter, place, port.rect())
             top += port.height()
         return painter.end()
     finally:
@@ -142,5 +147,5 @@ def _draw(shown: OnPaper, on: QPaintDevice, sharp: float) -> bool:
 
 def _restyle(shown: OnPaper) -> None:
     for _, view in shown.graphs:
-        if isinstance(view, (Graph, LiveTrace)):
+        if isinstance(view, (Graph, LiveTrace, TileTrace)):
             view.restyle()

@@ -15,11 +15,12 @@ from PyQt6.QtGui import QColor, QFont, QPainter
 from common_bench.desk.look.labels import escaped
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import FAMILIES, palette, px
-from common_bench.model.block import Floats
+from common_bench.model.block import Bools, Floats
 from common_bench.model.measured import plain
 from common_bench.model.visible import on_one_line
 
 Numbers = Floats | Sequence[float]
+NARROW, WIDE, LARGE = 34, 58, 10_000  # px for the numbers at the left of a trace; from this value on the wider
 LONGEST_NOTE = 120  # characters on a graph
 
 pg.setConfigOptions(antialias=False, background=None, foreground="#6B7680")
@@ -230,9 +231,39 @@ class MovingBand(pg.GraphicsObject):
 def whole_steps(low: float, high: float) -> tuple[float, float]:
     """Ends at whole steps of a tenth of the size of the range, with some room."""
     spread = (high - low) or abs(high) * 0.01 or 1.0
-    size = 10 ** math.floor(math.log10(spread / 8))
-    step = next(each * size for each in (1, 2, 5, 10) if each * size >= spread / 8)
+    step = step_of(spread, 8)
     return math.floor((low - 0.04 * spread) / step) * step, math.ceil((high + 0.08 * spread) / step) * step
+
+
+def step_of(spread: float, most: int) -> float:
+    """1, 2 or 5 times a power of ten, so that at most so many steps go into a range."""
+    size = 10 ** math.floor(math.log10(spread / most))
+    return float(next(each * size for each in (1, 2, 5, 10) if each * size >= spread / most * (1 - 1e-9)))
+
+
+def ticks(low: float, high: float, most: int) -> list[tuple[float, str]]:
+    """At most so many round values between two, each as it is written."""
+    step = step_of(high - low, most)
+    decimals = max(0, math.ceil(-math.log10(step) - 1e-9))
+    values = np.arange(math.ceil(low / step - 1e-9), math.floor(high / step + 1e-9) + 1) * step
+    return [(float(each), plain(float(each), decimals)) for each in values]
+
+
+def calm_range(kept: tuple[float, float], values: Floats) -> tuple[float, float]:
+    """The range of an axis that holds values, with some room: the one before, unless they leave it or it is twice too wide."""
+    if not len(values):
+        return kept
+    low, high = float(values.min()), float(values.max())
+    margin = max((high - low) * 0.15, abs(high) * 1e-4, 1e-9)
+    fits = kept[0] <= low and high <= kept[1] and (high - low + 2 * margin) >= 0.5 * (kept[1] - kept[0])
+    return kept if fits else (low - margin, high + margin)
+
+
+def gaps_in(t: Floats, known: Bools) -> list[tuple[float, float]]:
+    """Where a line breaks between two values. Several without a value in a row are no gap: they were heard."""
+    there = np.flatnonzero(known)
+    before = there[np.flatnonzero(np.diff(there) == 2)]
+    return [(float(t[at]), float(t[at + 1])) for at in before if t[at + 1] > t[at]]
 
 
 class LiveTrace(pg.PlotWidget):
@@ -251,7 +282,7 @@ class LiveTrace(pg.PlotWidget):
         axis = item.getAxis("left")
         axis.setStyle(tickLength=0, maxTickLevel=0, showValues=True)
         axis.setTickFont(font(10))
-        axis.setWidth(px(34))
+        axis.setWidth(px(NARROW))
         item.showGrid(x=False, y=True, alpha=0.2)
         self.curve = MovingLine(item.getViewBox(), smooth=smooth)
         item.addItem(self.curve, ignoreBounds=True)
@@ -319,16 +350,11 @@ class LiveTrace(pg.PlotWidget):
             if self._range != self.fixed:
                 self._range = self.fixed
                 view.setYRange(*self.fixed, padding=0)
-        elif len(known):
-            low, high = float(known.min()), float(known.max())
-            margin = max((high - low) * 0.15, abs(high) * 1e-4, 1e-9)
-            kept = self._range
-            inside = kept[0] <= low and high <= kept[1]
-            if not inside or (high - low + 2 * margin) < 0.5 * (kept[1] - kept[0]):
-                self._range = (low - margin, high + margin)
-                large = max(abs(low), abs(high)) >= 10_000
-                self.getPlotItem().getAxis("left").setWidth(px(58 if large else 34))
-                view.setYRange(*self._range, padding=0)
+        elif (found := calm_range(self._range, known)) != self._range:
+            self._range = found
+            large = max(map(abs, found)) >= LARGE
+            self.getPlotItem().getAxis("left").setWidth(px(WIDE if large else NARROW))
+            view.setYRange(*found, padding=0)
         self._shade(t, values)
 
     def _show_guess(self, t: Floats, guess: Floats | None) -> None:
@@ -363,11 +389,7 @@ class LiveTrace(pg.PlotWidget):
                 words.setPos(flags[at][0], self._range[1])
 
     def _shade(self, t: Floats, values: Floats) -> None:
-        known = np.flatnonzero(np.isfinite(values))
-        before = known[
-            np.flatnonzero(np.diff(known) == 2)
-        ]  # several without a value in a row are no gap: they were heard
-        gaps = [(float(t[at]), float(t[at + 1])) for at in before if t[at + 1] > t[at]]
+        gaps = gaps_in(t, np.isfinite(values))
         while len(self._shades) < len(gaps):
             shade = pg.LinearRegionItem(
                 (0, 0), movable=False, brush=translucent(palette().amber, 60), pen=pen(palette().card, 0)

@@ -48,6 +48,25 @@ class PlainLabel(QLabel):
         super().setText(visible(self.given, LONGEST_SHOWN))
 
 
+class NumberLabel(PlainLabel):
+    """A number that is new thirty times a second: as long as it has as many characters, nothing about it is laid out anew."""
+
+    def setText(self, text: str | None) -> None:
+        if len(text or "") != len(self.given):
+            super().setText(text)
+        elif text != self.given:
+            self.given = text or ""
+            self.update()
+
+    def text(self) -> str:
+        return self.given
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.contentsRect(), self.alignment(), self.given)
+
+
 class RichLabel(QLabel):
     """Takes nothing but markup of our own."""
 

@@ -9,9 +9,9 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QFocusEvent, QMouseEvent
 from PyQt6.QtWidgets import QApplication, QFrame, QProgressBar, QWidget
 
-from common_bench.desk.graphs.plots import LiveTrace
+from common_bench.desk.graphs.tile_trace import TileTrace
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.labels import ShortLabel, label, set_tip
+from common_bench.desk.look.labels import NumberLabel, ShortLabel, label, set_tip
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Field, hbox, offer, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
@@ -89,14 +89,14 @@ class Tile(QFrame):
         self.alias = ShortLabel(group.alias, "name")
         self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.stated[:1]}
         self.state = label("", "soft")
-        self.value = label(NO_VALUE)
+        self.value = NumberLabel(NO_VALUE)
         self.value.setStyleSheet(
             f"color: {colour}; font-size: {px(13 if tiny else 22 if small else 32)}px; font-weight: 650;"
         )
         self.unit = label("", "small")
         self.second = label("", "value")
         self.second_unit = label("", "small")
-        self.trace = LiveTrace(group.emblem.colour, smooth=not small)
+        self.trace = TileTrace(group.emblem.colour, smooth=not small)
         self.trace.setProperty("paper_name", group.alias)
         self.trouble = label("", wrap=True)
         self.trouble.setObjectName("wash")

@@ -1,0 +1,152 @@
+"""The trace on a tile of the wall: painted straight away, with no scene behind it, since thirty-two of them are new thirty
+times a second."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QGraphicsView
+
+from common_bench.desk.graphs.plots import LARGE, NARROW, WIDE, calm_range, font, gaps_in, pen, ticks, translucent
+from common_bench.desk.look.palette import hue
+from common_bench.desk.look.sheet import palette, px
+from common_bench.model.block import Floats
+from common_bench.model.visible import on_one_line
+
+LONGEST_FLAG = 24  # characters
+
+
+class TileTrace(QGraphicsView):
+    """A view, so that it goes on paper like every other graph; what it shows, it paints itself."""
+
+    def __init__(self, colour: str, *, smooth: bool = True) -> None:
+        super().__init__()
+        self.setFrameShape(self.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)  # a tile is dragged by its trace too
+        self.colour, self._smooth = colour, smooth
+        self.fixed: tuple[float, float] | None = None  # ends of the axis, where the plan gives them
+        self.frames = 0
+        self.t = self.values = np.empty(0)
+        self.flags_shown: list[tuple[float, str]] = []
+        self._guess: Floats | None = None
+        self._gaps: list[tuple[float, float]] = []
+        self._range, self._seconds = (0.0, 0.0), 0.0
+        self._ticks: tuple[tuple[object, ...], list[tuple[float, str]]] = ((), [])  # for a range and a height
+        self.restyle()
+
+    @property
+    def range(self) -> tuple[float, float]:
+        """Lowest and highest value that there is room for."""
+        return self._range
+
+    def restyle(self) -> None:
+        worn = palette()
+        self._card, self._amber, self._verdigris = QColor(worn.card), QColor(worn.amber), QColor(worn.verdigris)
+        self._line, self._broken = pen(hue(worn, self.colour), 1.6), pen(worn.card, 2.4, dashed=True)
+        self._soft, self._hairline, self._flag = (
+            QColor(worn.soft),
+            QPen(QColor(worn.hairline)),
+            pen(worn.verdigris, 1.4),
+        )
+        self._numbers, self._words = font(10), font(11)
+
+    def show_picture(
+        self, t: Floats, values: Floats, seconds: float, now: float, *, guess: Floats | None = None
+    ) -> None:
+        """The last `seconds` up to `now` (s). guess: (n,) values again where they are guesses, nan elsewhere: drawn broken."""
+        self.t, self.values, self._seconds, self._guess = t - now, values, seconds, guess
+        known = np.isfinite(values)
+        inside = values if known.all() else values[known]
+        self._gaps = gaps_in(self.t, known) if len(inside) < len(values) else []
+        found = self.fixed if self.fixed is not None else calm_range(self._range, inside)
+        self._range = found
+        self._update()
+
+    def show_flags(self, flags: Sequence[tuple[float, str]]) -> None:
+        """Moments, each at s before now (negative), with its words."""
+        shown = [(at, words) for at, words in flags if -self._seconds <= at <= 0]
+        if shown != self.flags_shown:
+            self.flags_shown = shown
+            self._update()
+
+    def _update(self) -> None:
+        port = self.viewport()
+        if port is not None:
+            port.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        self.frames += 1
+        painter = QPainter(self.viewport())
+        self._paint(painter, self.width(), self.height())
+        painter.end()
+
+    def paint_on(self, painter: QPainter, target: QRectF) -> None:
+        """On paper, at a place of it."""
+        painter.save()
+        painter.translate(target.topLeft())
+        self._paint(painter, round(target.width()), round(target.height()))
+        painter.restore()
+
+    def _paint(self, painter: QPainter, width: int, height: int) -> None:
+        painter.fillRect(0, 0, width, height, self._card)
+        low, high = self._range
+        if high <= low or self._seconds <= 0:
+            return
+        left = px(WIDE if max(abs(low), abs(high)) >= LARGE else NARROW)
+        across, up = (width - left) / self._seconds, (height - 2) / (high - low)
+        self._scale(painter, left, width, height, low, up)
+        painter.setClipRect(left, 0, width - left, height)
+        for begin, end in self._gaps:
+            area = QRectF(width + begin * across, 0, (end - begin) * across, height)
+            painter.fillRect(area, translucent(self._amber.name(), 60))
+            self._label(painter, f"gap {end - begin:.1f} s", area.center().x(), self._amber, 0.5)
+        x, y = width + self.t * across, height - 1 - (self.values - low) * up
+        self._polyline(painter, x, y, self._line)
+        if self._guess is not None:
+            self._polyline(painter, x, height - 1 - (self._guess - low) * up, self._broken)
+        for at, words in self.flags_shown:
+            self._one_flag(painter, width + at * across, words, height)
+
+    def _scale(self, painter: QPainter, left: int, width: int, height: int, low: float, up: float) -> None:
+        painter.setFont(self._numbers)
+        line = painter.fontMetrics().height()
+        key = (*self._range, height)
+        if self._ticks[0] != key:
+            self._ticks = key, ticks(*self._range, max(1, height // (2 * line)))
+        for value, words in self._ticks[1]:
+            y = height - 1 - (value - low) * up
+            painter.setPen(self._hairline)
+            painter.drawLine(QLineF(left, y, width, y))
+            top = y - line / 2
+            if top >= -1 and top + line <= height + 1:  # a number that would be cut is left out
+                painter.setPen(self._soft)
+                painter.drawText(QRectF(0, top, left - px(5), line), Qt.AlignmentFlag.AlignRight, words)
+
+    def _polyline(self, painter: QPainter, x: Floats, y: Floats, made: QPen) -> None:
+        painter.setPen(made)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, self._smooth)
+        known = np.isfinite(y)
+        if known.all():
+            if len(x):
+                painter.drawPolyline(pg.functions.arrayToQPolygonF(x, y))
+            return
+        for first, stop in np.flatnonzero(np.diff(known, prepend=False, append=False)).reshape(-1, 2):
+            painter.drawPolyline(pg.functions.arrayToQPolygonF(x[first:stop], y[first:stop]))
+
+    def _one_flag(self, painter: QPainter, x: float, words: str, height: int) -> None:
+        painter.setPen(self._flag)
+        painter.drawLine(QLineF(x, 0, x, height))
+        self._label(painter, on_one_line(words, LONGEST_FLAG), x + 3, self._verdigris, 0.0)
+
+    def _label(self, painter: QPainter, words: str, x: float, colour: QColor, anchor: float) -> None:
+        painter.setFont(self._words)
+        painter.setPen(colour)
+        metrics = painter.fontMetrics()
+        painter.drawText(QPointF(x - anchor * metrics.horizontalAdvance(words), metrics.ascent() + 1), words)
