@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 from common_bench.model.block import Block, Series, Source
 from common_bench.reading.heard import Heard
 from common_bench.record.chain import Flow, Worked
-from common_bench.record.live import LiveWindow, Picture, thinned
+from common_bench.record.live import LiveWindow, MovingPicture, Picture, Trace, thinned
 from common_bench.record.which import WhichIsWhich
+from common_bench.workings.loops import extremes
 
 
 def block_of(t: np.ndarray, gaps: list[int] | None = None, **channels: np.ndarray) -> Block:
@@ -112,3 +113,28 @@ def test_the_touched_one_is_named_among_noisy_and_swinging_ones(seed: int, touch
     assert found is not None
     assert found.clear
     assert (found.kit, found.channel) == (touched, "load")
+
+
+@given(
+    cuts=st.lists(st.integers(0, 400), max_size=12),
+    seconds=st.floats(0.5, 30.0),
+    pixels=st.integers(5, 300),
+    breaks=st.lists(st.integers(1, 390), max_size=5),
+)
+def test_a_picture_that_goes_on_is_the_one_that_is_thinned_at_once(cuts: list[int], seconds: float, pixels: int, breaks: list[int]) -> None:  # fmt: skip
+    t = np.cumsum(np.random.default_rng(len(cuts)).exponential(0.02, 400)) + 5.0
+    values = np.round(np.random.default_rng(pixels).normal(0, 3, 400))
+    gap_before = np.isin(np.arange(400), breaks)
+    trace, moving = Trace(), MovingPicture(pixels / seconds)
+    edges = [0, *sorted(cuts), 400]
+    for low, high in zip(edges, edges[1:], strict=False):
+        trace.add(t[low:high], values[low:high], gap_before[low:high])
+        shown = moving.of(trace, -np.inf)
+    whole = trace.since(-np.inf)
+    keep = np.zeros(len(whole.t), bool)
+    extremes(whole.t, whole.values, pixels / seconds, keep)
+    assert np.array_equal(shown.t, whole.t[keep])
+    assert np.array_equal(shown.values, whole.values[keep], equal_nan=True)
+    pixel = np.floor(whole.t * (pixels / seconds))
+    later = moving.of(trace, 8.0)
+    assert np.array_equal(later.t, whole.t[keep & ((whole.t >= 8.0) | (pixel == pixel[-1]))])

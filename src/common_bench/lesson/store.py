@@ -55,6 +55,8 @@ class LessonStore:
             raise BookTrouble("book-without-lesson", where=str(book.path))
         self.id = lessons[-1] if lesson is None else lesson
         self._planned: tuple[str, Plan, Workings] = ("", Plan(""), check((), {}))
+        self._planned_of: tuple[list[Row] | None, list[Row] | None] = (None, None)  # the rows that it was read from
+        self._kits_of: tuple[list[Row] | None, dict[int, int]] = (None, {})  # rows of benches, and group -> kit in them
         self._result: ClassResult | None = None
         self._faults: tuple[Plan, list[PlanFault]] | None = None
 
@@ -85,6 +87,9 @@ class LessonStore:
 
     @property
     def plan(self) -> Plan:
+        rows = self.rows("plan"), self.rows("lesson")
+        if all(kept is new for kept, new in zip(self._planned_of, rows, strict=True)):
+            return self._planned[1]
         row = next((row for row in self.rows("plan") if row["id"] == self.row["plan"]), NO_ROW)
         if row["text"] != self._planned[0]:
             try:
@@ -93,6 +98,7 @@ class LessonStore:
                 self.book.damage["plan", row["id"]] = trouble.sentence
                 plan = Plan(row["name"] or "Damaged plan")
             self._planned = row["text"], plan, check(plan.in_use, plan.channels, plan.raw)
+        self._planned_of = rows
         return self._planned[1]
 
     @property
@@ -142,9 +148,11 @@ class LessonStore:
         return {row["id"]: Kit(row["id"], row["identity"], row["name"], row["link"]) for row in self.rows("kit")}
 
     def kit_of(self, group: int) -> int | None:
-        return next(
-            (row["kit"] for row in self.rows("bench") if row["group"] == group and row["lesson"] == self.id), None
-        )
+        rows = self.rows("bench")
+        if self._kits_of[0] is not rows:
+            own = [row for row in rows if row["lesson"] == self.id]
+            self._kits_of = rows, {row["group"]: row["kit"] for row in reversed(own)}
+        return self._kits_of[1].get(group)
 
     def group_at(self, kit: int) -> int | None:
         return next(

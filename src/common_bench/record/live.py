@@ -17,7 +17,9 @@ from common_bench.workings.loops import extremes
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
 
 
-FEW = 24  # readings of a block that are looked at one by one
+MOST_WAITING = 256  # blocks of a quantity that nobody has looked at
+MOST_PICTURES = 16  # that go on; a window that is made larger begins new ones
+UNKNOWN = (float("nan"), float("nan"))
 EVENTS_KEPT = 400  # of each name: their times, to be marked on a trace
 
 
@@ -39,18 +41,35 @@ class Latest(NamedTuple):
 
 
 class Trace:
-    """The last MOST_READINGS of one quantity; memory is taken once and never grows."""
+    """The last MOST_READINGS of one quantity; memory is taken once and never grows. What is added waits until somebody looks,
+    or there is much of it: most of what comes is never looked at."""
 
     def __init__(self) -> None:
         # Filled, not empty: pages that are touched one by one later look like a leak for ten minutes.
         self._t = np.full(2 * MOST_READINGS, np.nan)
         self._v = np.full(2 * MOST_READINGS, np.nan)
-        self._end = 0
+        self._end = self._count = 0
+        self._waits: list[tuple[Floats, Floats, Bools | None]] = []
 
     def add(self, t: Floats, values: Floats, gap_before: Bools | None = None) -> None:
-        if gap_before is not None and gap_before.any():
-            at = np.flatnonzero(gap_before)
-            t, values = np.insert(t, at, t[at]), np.insert(values, at, np.nan)
+        """The arrays must stay as they are."""
+        self._waits.append((t, values, gap_before))
+        if len(self._waits) >= MOST_WAITING:
+            self._settle()
+
+    @property
+    def count(self) -> int:
+        """Of all that were ever added, breaks among them."""
+        self._settle()
+        return self._count
+
+    def _settle(self) -> None:
+        if not self._waits:
+            return
+        waits, self._waits = self._waits, []
+        parts = [_with_breaks(*each) for each in waits]
+        t, values = parts[0] if len(parts) == 1 else [np.concatenate(each) for each in zip(*parts, strict=True)]
+        self._count += len(t)
         t, values = t[-MOST_READINGS:], values[-MOST_READINGS:]
         if self._end + len(t) > len(self._t):
             keep = slice(self._end - MOST_READINGS, self._end)
@@ -61,9 +80,64 @@ class Trace:
         self._end = stop
 
     def since(self, start: float) -> Picture:
+        """All that is kept from s on."""
+        self._settle()
         first = max(0, self._end - MOST_READINGS)
         low = first + int(np.searchsorted(self._t[first : self._end], start))
         return Picture(self._t[low : self._end].copy(), self._v[low : self._end].copy())
+
+    def after(self, number: int) -> Picture:
+        """What is kept of all that came after so many; not copied."""
+        self._settle()
+        low = max(0, self._end - MOST_READINGS, self._end - (self._count - number))
+        return Picture(self._t[low : self._end], self._v[low : self._end])
+
+
+def _with_breaks(t: Floats, values: Floats, gap_before: Bools | None) -> tuple[Floats, Floats]:
+    """A value that is none stands in each gap."""
+    if gap_before is None or not gap_before.any():
+        return t, values
+    at = np.flatnonzero(gap_before)
+    return np.insert(t, at, t[at]), np.insert(values, at, np.nan)
+
+
+class Reach:
+    """Smallest and largest of all values, and the smallest step between neighbours, worked out once somebody asks."""
+
+    def __init__(self) -> None:
+        self._low, self._high, self._smallest, self._last = np.nan, np.nan, np.inf, np.nan
+        self._waits: list[Floats] = []
+
+    def add(self, values: Floats) -> None:
+        """The array must stay as it is."""
+        self._waits.append(values)
+        if len(self._waits) >= MOST_WAITING:
+            self._settle()
+
+    def _settle(self) -> None:
+        if not self._waits:
+            return
+        values = np.concatenate(self._waits)
+        self._waits.clear()
+        if not len(values):
+            return
+        steps = np.abs(np.diff(values, prepend=self._last))
+        self._smallest = min(self._smallest, float(np.min(steps, where=steps > 0, initial=np.inf)))
+        self._last = float(values[-1])
+        self._low = float(np.fmin(self._low, np.fmin.reduce(values)))
+        self._high = float(np.fmax(self._high, np.fmax.reduce(values)))
+
+    @property
+    def ends(self) -> tuple[float, float]:
+        """nan before the first value."""
+        self._settle()
+        return self._low, self._high
+
+    @property
+    def smallest(self) -> float:
+        """inf before there was a step."""
+        self._settle()
+        return self._smallest
 
 
 def thinned(picture: Picture, pixels: int, width: float) -> Picture:
@@ -81,6 +155,35 @@ def thinned(picture: Picture, pixels: int, width: float) -> Picture:
     return Picture(t[keep], values[keep])
 
 
+class MovingPicture:
+    """A thinned picture that goes on: pixels sit at fixed times, so that those that are full never change, and only what has
+    come since is looked at. per_second: pixels in a second."""
+
+    def __init__(self, per_second: float) -> None:
+        self._per_second = per_second
+        self._seen = 0  # readings of the trace before those of the pixel that is open
+        self._t = self._v = np.empty(0)  # of full pixels
+
+    def of(self, trace: Trace, start: float) -> Picture:
+        """All of a trace from s on."""
+        t, values = trace.after(self._seen)
+        if trace.count - self._seen > len(t):  # not all that came since is kept
+            self._t = self._v = np.empty(0)
+        keep = np.zeros(len(t), bool)
+        extremes(t, values, self._per_second, keep)
+        pixel = np.floor(t * self._per_second)
+        full = int(np.searchsorted(pixel, pixel[-1])) if len(t) else 0
+        low = int(np.searchsorted(self._t, start))
+        done = keep[:full]
+        self._t, self._v = (
+            np.concatenate([self._t[low:], t[:full][done]]),
+            np.concatenate([self._v[low:], values[:full][done]]),
+        )
+        self._seen = trace.count - (len(t) - full)
+        rest = keep[full:]
+        return Picture(np.concatenate([self._t, t[full:][rest]]), np.concatenate([self._v, values[full:][rest]]))
+
+
 class LiveWindow:
     """Traces of one kit by name: raw channels as `raw NAME`, workings by their own names.
 
@@ -90,17 +193,19 @@ class LiveWindow:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._traces: dict[str, Trace] = {}
-        self._latest: dict[str, Latest] = {}
+        self._last: dict[
+            str, Series | tuple[Floats, Floats]
+        ] = {}  # what its last value came in: raw ones as t and values
         self._guesses: dict[str, Trace] = {}
-        self._extents: dict[str, tuple[float, float]] = {}
-        self._reach: dict[str, tuple[float, float]] = {}
-        self._smallest: dict[str, float] = {}  # step between neighbours
+        self._extents: dict[str, Reach] = {}  # of raw channels, since the kit was opened
+        self._reach: dict[str, Reach] = {}
         self._happened: dict[str, tuple[int, deque[float]]] = {}
         self._last_t = float("nan")
         self.with_u: frozenset[str] = (
             frozenset()
         )  # names whose uncertainties are kept from now on, to be drawn as a band
         self._us: dict[str, Trace] = {}
+        self._pictures: dict[tuple[str, float], tuple[Trace, MovingPicture]] = {}
 
     @property
     def last_t(self) -> float:
@@ -113,7 +218,6 @@ class LiveWindow:
             if flow.heard.anew >= 0:  # all has been read anew under another format
                 self._clear()
                 self._extents.clear()
-                self._smallest.clear()
             for worked in flow.worked:
                 self._add_block(worked.block, sparse=sparse)
                 self._add_results(worked)
@@ -123,14 +227,11 @@ class LiveWindow:
             if isinstance(result, Series) and len(result) and INNER not in name:
                 gaps = result.rows.gap_before if result.rows is not None else None
                 self._trace(name).add(result.t, result.values, gaps)
-                self._latest[name] = _latest(result)
+                self._last[name] = result
                 if name in self.with_u and result.parts:
                     u = np.sqrt(sum(share**2 for share in result.parts.values()))
                     self._us.setdefault(name, Trace()).add(result.t, u)
-                low, high = self._reach.get(name, (np.nan, np.nan))
-                self._reach[name] = (
-                    float(np.fmin(low, np.fmin.reduce(result.values))), float(np.fmax(high, np.fmax.reduce(result.values))),
-                )  # fmt: skip
+                self._reach.setdefault(name, Reach()).add(result.values)
                 self._add_guess(name, result, gaps)
             elif isinstance(result, Events) and INNER not in name:
                 count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
@@ -149,35 +250,14 @@ class LiveWindow:
             return
         self._last_t = float(block.t[-1])
         for name, values in block.channels.items():
-            self._widen(name, values)
-            if not sparse:
-                self._trace(f"raw {name}").add(block.t, values, block.gap_before)
-                self._latest[f"raw {name}"] = Latest(self._last_t, float(values[-1]), float("nan"), "", False)
-                continue
-            there = np.isfinite(values)  # a line that does not hold this column is no missing value
-            if there.any():
-                self._trace(f"raw {name}").add(block.t[there], values[there], block.gap_before[there])
-                self._latest[f"raw {name}"] = Latest(
-                    float(block.t[there][-1]), float(values[there][-1]), float("nan"), "", False
-                )
-
-    def _widen(self, name: str, values: Floats) -> None:
-        """The smallest and largest raw value, and the smallest step, with what has come. Few values go by one by one, which
-        takes less time than arrays do."""
-        low, high = self._extents.get(name, (np.inf, -np.inf))
-        latest = self._latest.get(f"raw {name}")
-        last, smallest = latest.value if latest is not None else np.nan, self._smallest.get(name, np.inf)
-        if len(values) > FEW:
-            steps = np.abs(np.diff(values, prepend=last))
-            smallest = min(smallest, float(np.min(steps, where=steps > 0, initial=np.inf)))
-            low, high = min(low, float(np.fmin.reduce(values))), max(high, float(np.fmax.reduce(values)))
-        else:
-            for value in values.tolist():
-                low, high = min(low, value), max(high, value)
-                if 0 < abs(value - last) < smallest:
-                    smallest = abs(value - last)
-                last = value
-        self._smallest[name], self._extents[name] = smallest, (low, high)
+            t, gaps = block.t, block.gap_before
+            if sparse:
+                there = np.isfinite(values)  # a line that does not hold this column is no missing value
+                t, values, gaps = t[there], values[there], gaps[there]
+            self._extents.setdefault(name, Reach()).add(values)
+            if len(values):
+                self._trace(f"raw {name}").add(t, values, gaps)
+                self._last[f"raw {name}"] = t, values
 
     def _add_guess(self, name: str, result: Series, gaps: Bools | None) -> None:
         """What is a guess is kept once more, nan elsewhere, from the first guess on."""
@@ -216,15 +296,22 @@ class LiveWindow:
 
     def extent(self, channel: str) -> tuple[float, float]:
         """Smallest and largest raw value of a channel since it was opened; nan before the first."""
-        return self._extents.get(channel, (float("nan"), float("nan")))
+        with self._lock:
+            return self._extents[channel].ends if channel in self._extents else UNKNOWN
 
     def resolution(self, channel: str) -> float:
         """The smallest step between two raw values of a channel since it was opened; 0 before the first."""
-        found = self._smallest.get(channel, np.inf)
+        with self._lock:
+            found = self._extents[channel].smallest if channel in self._extents else np.inf
         return found if np.isfinite(found) else 0.0
 
     def latest(self, name: str) -> Latest | None:
-        return self._latest.get(name)
+        """Its last value; None before the first."""
+        found = self._last.get(name)
+        if found is None or isinstance(found, Series):
+            return _latest(found) if found is not None else None
+        t, values = found
+        return Latest(float(t[-1]), float(values[-1]), float("nan"), "", False)
 
     def names(self) -> list[str]:
         return list(self._traces)
@@ -246,11 +333,22 @@ class LiveWindow:
 
     def reach(self, name: str) -> tuple[float, float]:
         """Smallest and largest value of a working since a run began, or the workings were changed; nan before the first."""
-        return self._reach.get(name, (float("nan"), float("nan")))
+        with self._lock:
+            return self._reach[name].ends if name in self._reach else UNKNOWN
 
     def picture(self, name: str, seconds: float, pixels: int) -> Picture:
         """The last seconds, thinned to pixels."""
-        return thinned(self.recent(name, seconds), pixels, seconds)
+        with self._lock:
+            trace = self._traces.get(name)
+            if trace is None or not pixels > 0 < seconds:
+                return Picture(np.empty(0), np.empty(0))
+            per_second = pixels / seconds
+            found = self._pictures.get((name, per_second))
+            if found is None or found[0] is not trace:
+                if len(self._pictures) >= MOST_PICTURES:
+                    self._pictures.clear()
+                found = self._pictures[name, per_second] = trace, MovingPicture(per_second)
+            return found[1].of(trace, self._last_t - seconds)
 
     def happened(self, name: str) -> tuple[int, list[float]]:
         """How many events of a name there were since the workings were changed or a run began, and the times of the last
@@ -268,7 +366,7 @@ class LiveWindow:
         self._traces.clear()
         self._guesses.clear()
         self._us.clear()
-        self._latest.clear()
+        self._last.clear()
         self._happened.clear()
         self._reach.clear()
 
@@ -279,7 +377,7 @@ class LiveWindow:
                 self._traces.pop(name, None)
                 self._guesses.pop(name, None)
                 self._us.pop(name, None)
-                self._latest.pop(name, None)
+                self._last.pop(name, None)
                 self._happened.pop(name, None)
                 self._reach.pop(name, None)
 

@@ -115,6 +115,7 @@ class Evaluator:
         self._constants: dict[int, Value] = {}
         self._block: Block | None = None
         self._rows: dict[str, Rows] = {}
+        self._all_rows: Rows | None = None  # where every line held it
         self._calibrated: Mapping[str, Series] = {}
         self._values: dict[str, Value] = {}
         self._found: dict[int, Value] = {}  # by node, in this block
@@ -125,7 +126,7 @@ class Evaluator:
     def push(self, block: Block, calibrated: Mapping[str, Series]) -> dict[str, Series | Events]:
         """calibrated: channel -> its quantity over the block. Gives what is new of each working by name."""
         self._block, self._calibrated, self._values, self._found, self._rows = block, calibrated, {}, {}, {}
-        self._heard = {}
+        self._heard, self._all_rows = {}, None
         if math.isnan(self._began) and len(block):
             self._began = float(block.t[0]) + self._zero
         for line in self._lines:
@@ -206,7 +207,9 @@ class Evaluator:
         if channel not in self._rows:
             raw = block.channels.get(channel)
             there = None if raw is None or np.isfinite(raw).all() else np.isfinite(raw)
-            self._rows[channel] = Rows.of(block, there)
+            if there is None and self._all_rows is None:
+                self._all_rows = Rows.of(block)
+            self._rows[channel] = self._all_rows if there is None and self._all_rows else Rows.of(block, there)
         return self._rows[channel]
 
     def _stepped(self, node: Node, form: Form) -> Value:

@@ -51,6 +51,9 @@ class Formula:
                 raise
             kinds[read.name] = kind
             self._lines.append((read, kind))
+        read, kind = self._lines[0]
+        only_named = read.expression.form == "name" and read.expression.word == READING
+        self._as_it_comes = len(self._lines) == 1 and only_named and kind.unit == self._raw_unit
 
     @property
     def unit(self) -> str:
@@ -58,6 +61,9 @@ class Formula:
 
     def of(self, reading: Series) -> Series:
         """(n,) raw readings with their shares -> (n,) the last quantity with its shares; nan stays nan."""
+        if self._as_it_comes:
+            shares = {source: np.broadcast_to(share, reading.values.shape) for source, share in reading.parts.items()}
+            return Series(reading.t, reading.values, self.unit, shares)
         own = set(reading.parts)
         values: dict[str, Value] = {READING: Series(reading.t, reading.values, self._raw_unit, reading.parts)}
         for read, kind in self._lines:
