@@ -190,6 +190,8 @@ class Applied:
 
     def _outside(self, x: Floats, noise: Floats | float) -> Bools:
         low, high = self.calibration.range
+        if not (low > -math.inf or high < math.inf):  # no ends, or none that are known
+            return np.zeros(len(x), bool)
         slack = SLACK * noise
         return np.asarray((x < low - slack) | (x > high + slack))
 

@@ -88,7 +88,7 @@ class LessonStore:
     @property
     def plan(self) -> Plan:
         rows = self.rows("plan"), self.rows("lesson")
-        if all(kept is new for kept, new in zip(self._planned_of, rows, strict=True)):
+        if rows[0] is self._planned_of[0] and rows[1] is self._planned_of[1]:
             return self._planned[1]
         row = next((row for row in self.rows("plan") if row["id"] == self.row["plan"]), NO_ROW)
         if row["text"] != self._planned[0]:

@@ -93,7 +93,7 @@ class Address:
         return replace(self, path=path)
 
     def setting(self, name: str, usual: str = "") -> str:
-        return dict(self.settings).get(name, usual)
+        return next((value for kept, value in self.settings if kept == name), usual)
 
 
 def read_address(link: str) -> Address:

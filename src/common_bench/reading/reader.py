@@ -20,7 +20,8 @@ from common_bench.reading.naming import could_be_reading
 from common_bench.reading.plain import could_be_plain, lines_with_other_bytes, plain_table
 from common_bench.reading.rows import Line
 
-FEW_LINES = 6  # below this many, reading line by line is quicker than setting arrays up
+FEW_LINES = 3  # below this many, reading line by line is quicker than setting arrays up
+MOST_ODD = 1 / 6  # of the lines of a piece, beyond which it is halved to find those that are odd
 MOST_KITS = 64
 
 
@@ -256,7 +257,7 @@ class Reader:
             self._take(self.format, table, piece.stamps, piece.offsets, None, blocks)
             return
         bad = lines_with_other_bytes(piece, self.format.separator)
-        if not len(bad) or len(bad) > len(piece) / FEW_LINES:
+        if not len(bad) or len(bad) > len(piece) * MOST_ODD:
             self._piece(piece.half(later=False), blocks, others)
             self._piece(piece.half(later=True), blocks, others)
             return

@@ -83,9 +83,10 @@ class Engine:
     def snapshot(self) -> Snapshot:
         """All kits at the end of the last turn; where there are no turns any more, none of them heard."""
         found = self._snapshot
-        if self._loop.has_died or self._loop.broken is not None:
+        alive = self._loop.is_alive
+        if (not alive and self._loop.has_died) or self._loop.broken is not None:
             return found.fallen(trouble("engine-stopped", ""))
-        if self._loop.is_alive and self.now() - found.at > HANGS_AFTER * self.speed:
+        if alive and self.now() - found.at > HANGS_AFTER * self.speed:
             return replace(found, trouble=EngineTrouble("engine-hangs", seconds=(self.now() - found.at) / self.speed))
         told = self.journal.trouble or self._fault
         return found if told is None else replace(found, trouble=told)

@@ -231,7 +231,9 @@ class LiveWindow:
                 if name in self.with_u and result.parts:
                     u = np.sqrt(sum(share**2 for share in result.parts.values()))
                     self._us.setdefault(name, Trace()).add(result.t, u)
-                self._reach.setdefault(name, Reach()).add(result.values)
+                if name not in self._reach:
+                    self._reach[name] = Reach()
+                self._reach[name].add(result.values)
                 self._add_guess(name, result, gaps)
             elif isinstance(result, Events) and INNER not in name:
                 count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
@@ -254,7 +256,9 @@ class LiveWindow:
             if sparse:
                 there = np.isfinite(values)  # a line that does not hold this column is no missing value
                 t, values, gaps = t[there], values[there], gaps[there]
-            self._extents.setdefault(name, Reach()).add(values)
+            if name not in self._extents:
+                self._extents[name] = Reach()
+            self._extents[name].add(values)
             if len(values):
                 self._trace(f"raw {name}").add(t, values, gaps)
                 self._last[f"raw {name}"] = t, values

@@ -43,7 +43,15 @@ def inner_loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
 def loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
     """The same for use from outside. What is given is brought to the types that its annotations say, so that it is compiled
     once: an array that may not be written, or with steps, would have it compiled anew, in the midst of a run."""
-    made = inner_loop(function)
+    return _from_outside(function, inner_loop(function))
+
+
+def short_loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
+    """The same for a handful of readings: it holds the interpreter, since to get that back from another thread takes longer."""
+    return _from_outside(function, njit(cache=True, error_model="numpy")(function))
+
+
+def _from_outside(function: Callable[_P, _R], made: Callable[_P, _R]) -> Callable[_P, _R]:
     brought = [_AS[kind] for name, kind in function.__annotations__.items() if name != "return"]
 
     @wraps(function)
@@ -268,7 +276,7 @@ def independent_in_trapezoids(
     return own, others, total
 
 
-@loop
+@short_loop
 def extremes(t: Floats, values: Floats, per_second: float, keep: Bools) -> None:
     """Marks in `keep` (n,) the first of the smallest, of the largest and of the values that are no numbers in each pixel, of
     which there are so many in a second of t (n,) s, rising."""

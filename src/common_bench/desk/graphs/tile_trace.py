@@ -39,6 +39,9 @@ class TileTrace(QGraphicsView):
         self._gaps: list[tuple[float, float]] = []
         self._range, self._seconds = (0.0, 0.0), 0.0
         self._ticks: tuple[tuple[object, ...], list[tuple[float, str]]] = ((), [])  # for a range and a height
+        port = self.viewport()
+        assert port is not None
+        port.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)  # nothing under it need be painted
         self.restyle()
 
     @property

@@ -5,7 +5,7 @@ from __future__ import annotations
 import html
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QAction, QPainter, QPaintEvent
+from PyQt6.QtGui import QAction, QColor, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QTableWidgetItem, QWidget
 
 from common_bench.model.visible import on_one_line, visible
@@ -49,7 +49,14 @@ class PlainLabel(QLabel):
 
 
 class NumberLabel(PlainLabel):
-    """A number that is new thirty times a second: as long as it has as many characters, nothing about it is laid out anew."""
+    """A number on a card that is new thirty times a second: as long as it has as many characters, nothing about it is laid out
+    anew, and what lies under it is not painted again."""
+
+    def __init__(self, text: str, ground: str) -> None:
+        """ground: the colour of the card."""
+        super().__init__(text)
+        self._ground = QColor(ground)
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
 
     def setText(self, text: str | None) -> None:
         if len(text or "") != len(self.given):
@@ -63,6 +70,7 @@ class NumberLabel(PlainLabel):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        painter.fillRect(self.rect(), self._ground)
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.contentsRect(), self.alignment(), self.given)
 

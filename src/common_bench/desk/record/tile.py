@@ -89,7 +89,7 @@ class Tile(QFrame):
         self.alias = ShortLabel(group.alias, "name")
         self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.stated[:1]}
         self.state = label("", "soft")
-        self.value = NumberLabel(NO_VALUE)
+        self.value = NumberLabel(NO_VALUE, palette().card)
         self.value.setStyleSheet(
             f"color: {colour}; font-size: {px(13 if tiny else 22 if small else 32)}px; font-weight: 650;"
         )

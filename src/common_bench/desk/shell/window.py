@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PyQt6 import sip
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import QEvent, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
@@ -39,7 +39,7 @@ from common_bench.record.events import EngineEvent
 if TYPE_CHECKING:
     from common_bench.desk.shell.house import House
 
-FRAME = 33  # ms
+FRAME = 30  # ms
 TICK = 200  # ms
 LOOK = 1000  # ms between looks for new kits
 CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
@@ -74,6 +74,7 @@ class Bench(QMainWindow):
         self._frames.timeout.connect(self._draw)
         self._ticks.timeout.connect(self.tick)
         self._looks.timeout.connect(lambda: hub.try_to(hub.look_for_kits))
+        self._frames.setTimerType(Qt.TimerType.PreciseTimer)
         self._frames.start(FRAME)
         self._ticks.start(TICK)
         self._looks.start(LOOK)
@@ -335,7 +336,9 @@ class Bench(QMainWindow):
         )
 
     def _draw(self) -> None:
+        """One frame, and its painting at once: later, every part that is painted would have to wait for the engine's thread."""
         self.stage.draw()
+        self.event(QEvent(QEvent.Type.UpdateRequest))
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """A plan or a book may be dropped on the window of a lesson too: the shelf takes it."""
