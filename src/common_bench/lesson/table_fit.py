@@ -56,9 +56,11 @@ def fitted_table(
     assert isinstance(first, Series)
     leaves = [chosen_rows(each, rows) if isinstance(each, Series) else each for each in values[1:]]
     given = {name: _held(str(value)) for name, _, value in (each.partition("=") for each in held)}
-    return line.fit(
-        chosen_rows(first, rows), list(leaves), {name.strip(): each for name, each in given.items()}, 0.0, start
-    )
+    held_at = {name.strip(): each for name, each in given.items()}
+    in_turn = any(
+        _is_time(table, each, t) for each in _names(line.formula)
+    )  # other rows need not follow on one another
+    return line.fit(chosen_rows(first, rows), list(leaves), held_at, 0.0, start, in_turn=in_turn)
 
 
 def _value(node: Node, series: Mapping[str, Series]) -> Value:
@@ -66,6 +68,25 @@ def _value(node: Node, series: Mapping[str, Series]) -> Value:
     if node.word in series and node.form == "name":
         return series[node.word]
     return elementwise(node, [_value(each, series) for each in node.operands])
+
+
+def _names(node: Node) -> set[str]:
+    """All that a formula names."""
+    own = {node.word} if node.form == "name" else set()
+    return own.union(*(_names(each) for each in node.operands))
+
+
+def _is_time(table: Columns, name: str, t: np.ndarray) -> bool:
+    """Whether a name stands for when a row was measured."""
+    if name == TIME:
+        return bool((np.diff(t) >= 0).all())
+    column = table.columns.get(name)
+    return (
+        column is not None
+        and column.unit != ""
+        and same_kind(column.unit, "s")
+        and bool((np.diff(column.values) > 0).all())
+    )
 
 
 def _held(text: str) -> NumberOf:

@@ -227,7 +227,9 @@ def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[f
         return None
     if columns:
         design = np.array(columns).T
-        p[plain], *_ = np.linalg.lstsq(design, y - base, rcond=1e-12)
+        scale = np.abs(design).max(axis=0)
+        scale = np.where(scale > 0, scale, 1.0)  # so that none is taken for nothing beside one that is much larger
+        p[plain] = np.linalg.lstsq(design / scale, y - base, rcond=1e-12)[0] / scale
         base = base + design @ p[plain]
     left = float(((y - base) ** 2).sum())
     return (left, p) if np.isfinite(left) else None

@@ -69,10 +69,12 @@ class FoundFit(NamedTuple):
 
 
 def fitted(
-    what: Formulated, y: Series, leaves: Mapping[int, Value], began: float, start: Mapping[str, float] | None = None
-) -> FoundFit:
+    what: Formulated, y: Series, leaves: Mapping[int, Value], began: float, start: Mapping[str, float] | None = None,
+    *, in_turn: bool = True,
+) -> FoundFit:  # fmt: skip
     """y: (n,) what is fitted, in `what.unit`; leaves: the parts of the formula without parameters, by node, at the same
-    readings; began: s, from which `time` counts. Raises FindingTrouble where nothing fits."""
+    readings; began: s, from which `time` counts; in_turn: the readings were taken one after the other, so that neighbours
+    may share an error. Raises FindingTrouble where nothing fits."""
     problem, count = Problem(what, y, leaves, began), len(what.free)
     if len(y) < count + 1:
         raise FindingTrouble("fit-with-too-few", needed=count + 1, name=what.name)
@@ -95,7 +97,7 @@ def fitted(
             weights = 1 / np.sqrt(sigma**2 + np.sum(extra, axis=0))
         again = refined(problem, weights, p)
         p = again if again is not None else p
-    return _judged(problem, p, size, weights, stated=stated)
+    return _judged(problem, p, size, weights, stated=stated, in_turn=in_turn)
 
 
 def _fits(problem: Problem, p: Floats) -> bool:
@@ -109,7 +111,7 @@ def _independent(parts: Mapping[Source, Floats], n: int) -> Floats:
     return np.sqrt(sum((share**2 for s, share in parts.items() if not s.common and s.dof > 0), np.zeros(n)))
 
 
-def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool) -> FoundFit:
+def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool, in_turn: bool) -> FoundFit:
     y, names, what = problem.y, problem.names, problem.what
     residuals = y.values - problem.of(p.tolist())
     n, count = len(y), len(p)
@@ -121,11 +123,13 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
         which = [name for name, moves in zip(names, moves_all.tolist(), strict=True) if not moves] or names
         raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(which))
     normal = (weighed / scaling[:, None]) @ (weighed / scaling[:, None]).T
-    if np.linalg.cond(normal) > MOST_ALIKE:
+    triangle = np.linalg.qr((weighed / scaling[:, None]).T, mode="r")
+    if np.linalg.cond(triangle) > MOST_ALIKE**0.5:
         weak = np.abs(np.linalg.eigh(normal)[1][:, 0])
         which = [name for name, share in zip(names, weak.tolist(), strict=True) if share > 0.3 * weak.max()]
         raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(which), case="alike")
-    back = np.linalg.inv(normal) / np.outer(scaling, scaling)
+    undone = np.linalg.inv(triangle)  # of the readings' own equations, not of their squares: twice as many digits
+    back = undone @ undone.T / np.outer(scaling, scaling)
     gain = back @ (weighed * weights)  # (p, n): what each reading moves the parameters by
     chi_square, dof = float(((residuals * weights) ** 2).sum()), n - count
     by_scatter = back * (chi_square / dof)
@@ -133,15 +137,16 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
     notes: tuple[Note, ...] = ()
     own_dof, independent = float(dof), float(n)
     if n >= 8 * count:
-        for k in range(count):
+        for k in range(count) if in_turn else ():
             moves = gain[k] * residuals
             found = mean_of_readings(moves - moves.mean())
             sizes[k] = max(sizes[k], found.u * n * (n / dof) ** 0.5)
         together = mean_of_readings((residuals - residuals.mean()) * weights)
-        independent = min(independent, together.independent)
+        if in_turn:
+            independent = min(independent, together.independent)
         if together.independent < n / UNUSUAL:
             notes = (Note("residuals-alike", together.independent),)
-            own_dof = max(1.0, together.independent - count)
+            own_dof = max(1.0, together.independent - count) if in_turn else own_dof
     diagonal = np.sqrt(np.diag(back))
     likeness = back / np.outer(diagonal, diagonal)
     strengths, directions = np.linalg.eigh(likeness)

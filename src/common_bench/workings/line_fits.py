@@ -53,16 +53,18 @@ class LineFit:
         return [self.y, *self.leaves, *([self.over] if self.over is not None else [])]
 
     def fit(
-        self, y: Series, leaves: list[Value], held: Mapping[str, NumberOf], began: float, start: Mapping[str, float] | None = None
+        self, y: Series, leaves: list[Value], held: Mapping[str, NumberOf], began: float, start: Mapping[str, float] | None = None,
+        *, in_turn: bool = True,
     ) -> FoundFit:  # fmt: skip
-        """Of (n,) readings; leaves: in the order of `self.leaves`. Raises FindingTrouble where it does not fit."""
+        """Of (n,) readings; leaves: in the order of `self.leaves`; in_turn: as of `fitted`. Raises FindingTrouble where it
+        does not fit."""
         factor = degree_of(y.unit) if counts_from_own_zero(y.unit) else conversion(y.unit, self.unit)[0]
         offset = 0.0 if counts_from_own_zero(y.unit) else conversion(y.unit, self.unit)[1]
         parts = {source: share * factor for source, share in y.parts.items()}
         shown = Series(y.t, y.values * factor + offset, self.unit, parts)
         what = Formulated(self.formula, self.free, dict(held), self.unit, self.name)
         given = {id(node): value for node, value in zip(self.leaves, leaves, strict=True)}
-        return fitted(what, shown, given, began, start)
+        return fitted(what, shown, given, began, start, in_turn=in_turn)
 
 
 def chosen_rows(series: Series, rows: Ints) -> Series:
