@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QApplication, QLabel, QLineEdit, QMainWindow, QWidget
 
@@ -115,6 +115,12 @@ class Desk:
 
     def redo(self) -> None:
         QTest.keyClick(self.window, Qt.Key.Key_Y, Qt.KeyboardModifier.ControlModifier)
+
+    @staticmethod
+    def click_twice(widget: QWidget, place: QPoint) -> None:
+        """As a hand does: the second press is let go too."""
+        QTest.mouseDClick(widget, Qt.MouseButton.LeftButton, pos=place)
+        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=place)
 
     def answer(self, text: str) -> None:
         """Types into the question that is asked in place, and Enter."""

@@ -7,11 +7,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
 
 from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
+from common_bench.desk.pool.class_drawing import places_across
 from common_bench.lesson.line_offers import offers
 from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.bench import HUES, SHAPES, emblem_for
@@ -239,6 +240,25 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     hidden = [made.window.stage.table.item(row, 0).text() for row in range(6)]
     assert not set(hidden) & set(made.group)
     made.press("N")
+    pool, work = made.window.stages["pool"], made.window.stages["work"]
+    made.press("K")
+    made.until(lambda: made.hub.stage == "work" and work.origin_card.table.rowCount() > 3, "the walk back is shown")
+    made.see("line of text", work)
+    made.press("6")
+    view = pool.graph.viewport()
+    point = pool._result().points[-1]
+    place = pool.graph.mapFromScene(
+        pool.graph.getViewBox().mapViewToScene(QPointF(places_across(pool._result())[point.run], point.y.value))
+    )
+    QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=place)
+    made.until(lambda: made.hub.group == point.group, "a click on a point chooses its bench")
+    made.click_twice(view, place)
+    made.until(lambda: made.hub.stage == "work" and work._current().id == point.run, "and a second one opens its run")
+    made.press("6")
+    cell = pool.table.visualItemRect(pool.table.item(1, 0)).center()
+    made.click_twice(pool.table.viewport(), cell)
+    made.until(lambda: made.hub.stage == "work" and made.hub.alias == "Chalk", "so does a row")
+    made.press("Escape", "6")
     out = tmp_path / "out"
     made.window.stage.export_to(str(out))
     made.see("the export cannot be written there. Choose a folder", made.window.stage)

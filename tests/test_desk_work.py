@@ -63,6 +63,8 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     assert after.n < before.n
     stage.moments_card.stretches.itemAt(0).layout().itemAt(1).widget().click()
     made.until(lambda: made.lesson.store.findings(run.id)[0].measured == before.measured, "it counts again")
+    _sets_one_aside_by_pointing(made)
+    _sees_it_otherwise(made)
     made.press("G")
     made.see("0 want a look", stage.all_card)
     row = next(
@@ -83,3 +85,47 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     stage.graph.scene().sigMouseMoved.emit(QPointF(stage.graph.mapToScene(QPoint(middle.x(), middle.y()))))
     assert "byte" in stage.graph_card.here.text()
     assert "raw load" in stage.graph_card.here.text()
+
+
+def _sets_one_aside_by_pointing(made: Desk) -> None:
+    """A second click on the mark of an event means that event, elsewhere the reading."""
+    stage = made.window.stage
+    run, graph = stage._current(), stage.graph
+    passes = made.lesson.working_up.replayed(run.id).results["pass"].t
+    made.until(lambda: len(stage.graph_card._marks[1]) == len(passes), "all its events are marked")
+    name, times, heights = stage.graph_card._marks
+    count = len(times)
+    view = graph.getViewBox()
+
+    def click_twice(t: float, height: float) -> None:
+        place = graph.mapFromScene(view.mapViewToScene(QPointF(t, height)))
+        made.click_twice(graph.viewport(), place)
+
+    click_twice(times[3], heights[3])
+    made.answer("a gust")
+    made.see(f"The {name} at {times[3]:.2f} s is set aside.", made.window)
+    made.until(lambda: len(stage.graph_card._marks[1]) == count - 1, "its mark is gone")
+    made.see(f"Set aside: {name} at {times[3]:.2f} s: a gust", stage.moments_card)
+    made.undo()
+    made.until(lambda: len(stage.graph_card._marks[1]) == count, "it is back")
+    low, high = view.viewRange()[1]
+    click_twice(7.0, low + 0.2 * (high - low))
+    made.answer("a spike")
+    made.see("Set aside: the reading at 7.0", stage.moments_card)
+    assert [each.kind for each in made.lesson.store.run(run.id).setting.left_out] == ["reading"]
+    made.undo()
+    made.until(lambda: not made.lesson.store.run(run.id).setting.left_out, "it is back")
+
+
+def _sees_it_otherwise(made: Desk) -> None:
+    """The spectrum of a run, and one quantity of it against another; then over time again."""
+    card = made.window.stage.graph_card
+    made.press("R")
+    made.until(lambda: not card.over_time and card.view.currentText() == "spectrum", "its spectrum")
+    made.see("readings per s", card)
+    assert card.region.scene() is None, "no span is dragged over frequencies"
+    while not card.over_time:
+        if card.view.currentText().startswith("against"):
+            made.see("readings, ", card)
+        made.press("R")
+    made.until(lambda: card.region.scene() is not None, "its span again")

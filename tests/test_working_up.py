@@ -7,14 +7,16 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.origins import line_at, origin, reading_at, reading_words
-from common_bench.model.block import Events, Series, Source
+from common_bench.model.block import Block, Events, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.run import Finding, Moment
 from common_bench.model.trouble import FindingTrouble, PlanTrouble, PoolTrouble, Trouble
-from common_bench.workings.evaluate import check
+from common_bench.workings.evaluate import Evaluator, check, gathered
 from common_bench.workup.comparing import difference_words
 from common_bench.workup.curves import against_others, beside, curves_of, try_curve
 from common_bench.workup.outliers import far_readings
@@ -112,6 +114,67 @@ def test_what_is_set_aside_counts_nowhere_leaves_a_gap_and_comes_back(swung: Cla
     assert lesson.store.run(run.id).trouble is not None
     lesson.changes.undo(all_of_it)
     assert lesson.store.findings(run.id)[0].measured == before.measured
+
+
+def test_a_single_reading_leaves_no_gap_and_a_single_event_leaves_its_readings(swung: Class) -> None:
+    lesson = swung.lesson
+    run = lesson.store.kept_runs()[0]
+    (before,) = lesson.store.findings(run.id)
+    whole = lesson.working_up.replayed(run.id)
+    lesson.working_up.leave_out_reading(run.id, float(whole.t[300]) + 0.001, "a spike")
+    again = lesson.working_up.replayed(run.id)
+    assert again.t.tolist() == np.delete(whole.t, 300).tolist()
+    assert again.gaps == whole.gaps, "its neighbours stand beside each other"
+    assert again.gone["load"][0].tolist() == [whole.t[300]]
+    lesson.working_up.take_in(run.id, 0)
+    passes = whole.results["pass"].t
+    with pytest.raises(PoolTrouble):
+        lesson.working_up.leave_out_event(run.id, "pass", float(passes[4]), "")
+    with pytest.raises(FindingTrouble):
+        lesson.working_up.leave_out_event(run.id, "tension", float(passes[4]), "no event")
+    change = lesson.working_up.leave_out_event(run.id, "pass", float(passes[4]) + 0.1, "a gust")
+    again = lesson.working_up.replayed(run.id)
+    assert again.t.tolist() == whole.t.tolist(), "its readings stay"
+    assert again.results["pass"].t.tolist() == np.delete(passes, 4).tolist()
+    swing, others = again.results["swing"].values, whole.results["swing"].values
+    assert swing[np.isfinite(swing)].max() > 1.8 * np.median(others), (
+        "the gap goes over it, as if it had not been found"
+    )
+    assert [each.words for each in lesson.store.run(run.id).setting.left_out] == [f"pass at {passes[4]:.2f} s"]
+    shown = [step.words for step in origin(lesson.book, again, lesson.store.findings(run.id)[0], {})]
+    assert f"pass at {passes[4]:.2f} s: a gust" in shown
+    lesson.changes.undo(change)
+    (back,) = lesson.store.findings(run.id)
+    assert back.measured == before.measured
+
+
+@given(st.lists(st.integers(1, 599), max_size=10), st.sets(st.integers(0, 9), max_size=4))
+def test_events_set_aside_are_the_same_however_the_readings_come(cuts: list[int], out: set[int]) -> None:
+    t = np.arange(600) * 0.02
+    x = np.sin(2 * np.pi * t)
+    lines = ("x = calibrated raw", "top = peaks in x above 0.5, 0.4 s apart", "lap = gap between top")
+    workings = check(lines, {"raw": ""})
+    tops = [0.25 + number for number in range(12)]
+    without = [("top", tops[each] - 0.01, tops[each] + 0.01) for each in sorted(out)]
+
+    def of(edges: list[int]) -> dict[str, Series | Events]:
+        evaluator, found = Evaluator(workings, 0.0, without), []
+        gap = np.zeros(600, bool)
+        gap[200] = True
+        for low, high in zip(edges, edges[1:], strict=False):
+            rows = slice(low, high)
+            block = Block(
+                t[rows], t[rows], t[rows], np.arange(600)[rows], gap[rows], {"raw": x[rows]}, np.zeros(600)[rows]
+            )
+            found.append(evaluator.push(block, {"raw": Series(t[rows], x[rows], "")}))
+        return gathered(found)
+
+    whole, cut = of([0, 600]), of([0, *sorted(set(cuts)), 600])
+    for name in ("top", "lap"):
+        assert whole[name].t.tolist() == cut[name].t.tolist()
+    assert whole["lap"].values.tolist() == pytest.approx(cut["lap"].values.tolist(), nan_ok=True)
+    assert not any(abs(each - tops[place]) < 0.01 for place in out for each in whole["top"].t.tolist())
+    assert all(abs(each - round(each)) < 0.01 for each in whole["lap"].values[np.isfinite(whole["lap"].values)])
 
 
 def test_the_book_opened_again_gives_the_same_with_what_was_set_aside(swung: Class) -> None:

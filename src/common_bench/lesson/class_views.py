@@ -217,6 +217,25 @@ def hum(frequencies: Floats, density: Floats, rate: float) -> list[float]:
     return found
 
 
+# one run
+
+
+def run_against(replayed: Replayed, name: str, other: str, span: tuple[float, float]) -> tuple[Floats, Floats]:
+    """(n,) values of another quantity and of this one, at the readings of a span that have both."""
+    known = quantities(replayed)
+    x, y = known[other].values, known[name].values
+    both = (replayed.t >= span[0]) & (replayed.t <= span[1]) & np.isfinite(x) & np.isfinite(y)
+    return x[both], y[both]
+
+
+def run_spectrum(replayed: Replayed, name: str, span: tuple[float, float]) -> tuple[Floats, Floats, float] | None:
+    """As of `spectrum`, of a quantity in a span; a gap breaks it."""
+    low, high = np.searchsorted(replayed.t, span[0]), np.searchsorted(replayed.t, span[1], side="right")
+    t, values = replayed.t[low:high], quantities(replayed)[name].values[low:high]
+    gaps = np.searchsorted(t, [end for _, end in replayed.gaps if span[0] < end <= span[1]])
+    return spectrum(Picture(np.insert(t, gaps, np.nan), np.insert(values, gaps, np.nan)))
+
+
 # a run of another day behind
 
 

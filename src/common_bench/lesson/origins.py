@@ -44,7 +44,7 @@ def origin(book: Book, replayed: Replayed, finding: Finding, curves: dict[str, R
         for each in finding.made_of
     ]
     for each in setting.left_out if setting is not None else ():
-        steps.append(OriginStep("set aside", f"{each.t_from:.2f} s to {each.t_to:.2f} s: {each.reason}", each.t_from))
+        steps.append(OriginStep("set aside", f"{each.words}: {each.reason}", each.t_from))
     channels: list[str] = []
     for name in _rests_on(replayed, finding.name):
         steps += _line_steps(replayed, name, finding.span, curves, channels)

@@ -10,10 +10,12 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 import msgspec
+import numpy as np
 
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.origins import reading_at
 from common_bench.lesson.planning import read_condition
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row, finding_row, run_of
@@ -29,6 +31,7 @@ from common_bench.lesson.worked_runs import (
     taken_of,
     worked_up_of,
 )
+from common_bench.model.block import Events
 from common_bench.model.run import Finding, LeftOut, Run, RunSetting
 from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, Trouble
 from common_bench.record.replay import Replayed, replay
@@ -40,6 +43,7 @@ WORKERS = 2
 
 Given = TypeVar("Given")
 log = logging.getLogger(__name__)
+EVENT_HALF = 0.01  # s on each side of an event that is set aside, within which it is found again
 
 
 class WorkingUp:
@@ -123,6 +127,12 @@ class WorkingUp:
         done = [run for run, answer in self._under_way.items() if answer.done()]
         for run in done:
             outcome = self._under_way.pop(run).result()
+            stands = run_of(self._store.book.row("run", run))
+            if stands.setting != outcome.asked.run.setting and stands.state == "closed":
+                self._ask(
+                    stands, None, to_keep=outcome.asked.to_keep
+                )  # it was changed meanwhile: what was found is of before
+                continue
             self._hold(run, outcome.replayed or outcome.trouble)
             if outcome.asked.to_keep:
                 self._keep(outcome)
@@ -210,12 +220,37 @@ class WorkingUp:
         """Sets a stretch of a run aside, as if nothing had been heard in it, and works the run up again. Raises Trouble for a
         stretch without length and where no reason is given."""
         low, high = min(stretch), max(stretch)
-        kept = self._with_setting(run).left_out
-        left_out = sorted((*kept, LeftOut(low, high, no_reason(reason))), key=lambda each: each.t_from)
-        return self._worked_again(run, tuple(left_out), "Set a stretch aside")
+        return self._left_out(run, LeftOut(low, high, no_reason(reason)))
+
+    def leave_out_reading(self, run: int, t: float, reason: str) -> Change:
+        """Sets the reading nearest to t s aside, by itself: it leaves no gap. Raises Trouble where no reason is given."""
+        readings = self.replayed(run).t
+        at = reading_at(self.replayed(run), t)
+        if at is None:
+            raise FindingTrouble("run-without-readings", number=self._store.run(run).number)
+        near = np.diff(readings[max(0, at - 1) : at + 2])
+        half = 0.25 * float(near[near > 0].min()) if (near > 0).any() else 1e-3
+        place = float(readings[at])
+        return self._left_out(run, LeftOut(place - half, place + half, no_reason(reason), "reading"))
+
+    def leave_out_event(self, run: int, name: str, t: float, reason: str) -> Change:
+        """Sets the event nearest to t s aside that the line `name` finds: it counts nowhere, its readings do. Raises Trouble
+        where no reason is given, and where there is no such event."""
+        events = self.replayed(run).results.get(name)
+        if not isinstance(events, Events) or not len(events):
+            raise FindingTrouble("span-without-event", name=name)
+        place = float(events.t[int(np.argmin(np.abs(events.t - t)))])
+        near = np.diff(np.sort(events.t))
+        half = min(EVENT_HALF, 0.25 * float(near[near > 0].min())) if (near > 0).any() else EVENT_HALF
+        return self._left_out(run, LeftOut(place - half, place + half, no_reason(reason), "event", name))
+
+    def _left_out(self, run: int, more: LeftOut) -> Change:
+        left_out = sorted((*self._with_setting(run).left_out, more), key=lambda each: each.t_from)
+        words = {"stretch": "Set a stretch aside", "reading": "Set a reading aside", "event": "Set an event aside"}
+        return self._worked_again(run, tuple(left_out), words[more.kind])
 
     def take_in(self, run: int, at: int) -> Change:
-        """A stretch counts again; at: its place among those that are set aside."""
+        """A stretch, a reading or an event counts again; at: its place among those that are set aside."""
         kept = self._with_setting(run).left_out
         return self._worked_again(run, (*kept[:at], *kept[at + 1 :]), "Take a stretch back")
 

@@ -63,11 +63,12 @@ class Block:
         alike = self.clock_step == other.clock_step and (self.kits is None) == (other.kits is None)
         return alike and self.channels.keys() == other.channels.keys()
 
-    def parted(self, out: Bools, after_gap: bool) -> tuple[Block, Block]:
+    def parted(self, out: Bools, after_gap: bool, bridged: Bools | None = None) -> tuple[Block, Block]:
         """The readings that stay, with a gap where others were between them (after_gap: or before the first), and those that go.
-        out: (n,) True for these."""
+        out: (n,) True for these; bridged: (n,) True for those among them that leave no gap."""
         stays = np.flatnonzero(~out)
-        missing = np.diff(stays, prepend=-1) > 1
+        breaks = np.concatenate([[0], np.cumsum(out if bridged is None else out & ~bridged)])
+        missing = np.diff(breaks[stays], prepend=0) > 0
         if len(stays):
             missing[0] |= after_gap
         kept, gone = self._rows(stays), self._rows(np.flatnonzero(out))

@@ -13,11 +13,21 @@ from common_bench.model.trouble import Trouble, words_of
 
 
 class LeftOut(msgspec.Struct, frozen=True):
-    """A stretch of a run that is set aside, from and to in s since the run began, with the reason."""
+    """What of a run is set aside, from and to in s since the run began, with the reason: a stretch, which leaves a gap; a
+    reading by itself, which leaves none; or an event, named by the line that finds it, whose readings stay."""
 
     t_from: float
     t_to: float
     reason: str
+    kind: Literal["stretch", "reading", "event"] = "stretch"
+    event: str = ""
+
+    @property
+    def words(self) -> str:
+        """`4.00 s to 4.30 s`, `the reading at 4.02 s`, `pass at 4.02 s`."""
+        if self.kind == "stretch":
+            return f"{self.t_from:.2f} s to {self.t_to:.2f} s"
+        return f"{self.event or 'the reading'} at {(self.t_from + self.t_to) / 2:.2f} s"
 
 
 class RunSetting(msgspec.Struct, frozen=True):

@@ -70,8 +70,9 @@ class Chain:
         self._workings = workings
         self._calibrations = tuple(calibrations)
         self._applied = {each.channel: Applied(each) for each in self._calibrations}
-        self._evaluator = Evaluator(workings, zero)
-        self._zero, self._left_out = zero, left_out
+        self._zero, self._left_out = zero, tuple(each for each in left_out if each.kind != "event")
+        self._no_events = tuple((each.event, each.t_from, each.t_to) for each in left_out if each.kind == "event")
+        self._evaluator = Evaluator(workings, zero, self._no_events)
         self._began: float | None = None  # s on the engine's clock, once it is known
         self._at_once, self._waiting = at_once, list[Block]()
         self._after_gap = False  # readings before the next one were set aside
@@ -173,15 +174,22 @@ class Chain:
             return block
         if self._began is None:
             self._began = float(block.t[0]) + self._zero
-        t, out = block.t - self._began, np.zeros(len(block), bool)
+        t, out, bridged = block.t - self._began, np.zeros(len(block), bool), np.zeros(len(block), bool)
         for each in self._left_out:
-            out |= (t >= each.t_from) & (t <= each.t_to)
+            inside = (t >= each.t_from) & (t <= each.t_to)
+            out |= inside
+            if each.kind == "reading":
+                bridged |= inside
+        for each in self._left_out:
+            if each.kind == "stretch":
+                bridged &= ~((t >= each.t_from) & (t <= each.t_to))
         if not out.any() and not self._after_gap:
             return block
-        stays, goes = block.parted(out, self._after_gap)
+        stays, goes = block.parted(out, self._after_gap, bridged)
         if len(goes):
             self.gone.append(Worked(goes, self._calibrated(goes), {}))
-        self._after_gap = bool(out[-1])
+        last = int(np.flatnonzero(~out)[-1]) if len(stays) else -1
+        self._after_gap = bool((out & ~bridged)[last + 1 :].any()) or (self._after_gap and not len(stays))
         return stays
 
     def _calibrated(self, block: Block) -> dict[str, Series]:

@@ -94,9 +94,11 @@ class Evaluator:
     is not told.
     """
 
-    def __init__(self, workings: Workings, zero: float = 0.0) -> None:
-        """zero: s from the first reading to where `time` is counted from."""
-        self._zero = zero
+    def __init__(self, workings: Workings, zero: float = 0.0, without: Sequence[tuple[str, float, float]] = ()) -> None:
+        """zero: s from the first reading to where `time` is counted from; without: events that count nowhere, each by the
+        line that finds it and between which s of `time` it lies."""
+        self._zero, self._without = zero, tuple(without)
+        self._unknown_before: dict[str, bool] = {}
         self._lines = [line for line in workings.lines if line.read and line.kind and not line.kind.late]
         self._inner = {
             inner_name(line.name, node): node
@@ -134,11 +136,33 @@ class Evaluator:
             assert line.kind is not None
             self._line = line.name
             value = self._of(line.read.expression)
+            if self._without and isinstance(value, Events):
+                value = self._thinned(line.name, value)
             self._values[line.name] = value if isinstance(value, FitsAt) else shown_in(value, line.kind.unit)
         for name, node in self._inner.items():
             self._line = name.partition(INNER)[0]
             self._values[name] = self._of(node)
         return {name: value for name, value in self._values.items() if isinstance(value, Series | Events)}
+
+    def _thinned(self, name: str, events: Events) -> Events:
+        """Events of a line without those that are set aside."""
+        out = np.zeros(len(events), bool)
+        for which, low, high in self._without:
+            if which == name:
+                out |= (events.t - self._began >= low) & (events.t - self._began <= high)
+        unknown = self._unknown_before.get(name, False)
+        if not out.any() and not unknown:
+            return events
+        fresh = []  # what lies before one that goes is not known before the next either
+        for goes, begins in zip(out.tolist(), events.fresh.tolist(), strict=True):
+            unknown = unknown or begins
+            if not goes:
+                fresh.append(unknown)
+                unknown = False
+        self._unknown_before[name] = unknown
+        kept = {source: share[~out] for source, share in events.parts.items()}
+        told = events.told[~out] if events.told is not None else None
+        return Events(events.t[~out], np.array(fresh, bool), kept, told)
 
     @staticmethod
     def _late_nodes(workings: Workings, line: Working) -> list[Node]:

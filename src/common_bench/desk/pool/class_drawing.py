@@ -33,7 +33,7 @@ def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: C
     bottom = "groups, each run a point" if compared else with_unit(result.x_label, x_unit)
     graph.name_axes(with_unit(pretty(result.y_label), y_unit), bottom)
     graph.getPlotItem().getAxis("bottom").setStyle(showValues=not compared)
-    at = _side_by_side(result) if compared else {point.run: point.x.value for point in result.points}
+    at = places_across(result)
     xs = np.array(list(at.values()))
     margin = 0.7 if compared else 0.08 * float(np.ptp(xs) or 1.0)
     _draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
@@ -46,6 +46,11 @@ def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: C
     low = [p.y.value for p in result.places if p.stands_out and p.y.value < min(ys) + 0.4 * spread]
     bars = [p.y.value + side * p.y.u for p in result.points for side in (-1, 1)] if compared else []
     graph.frame_values([*ys, *bars, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
+
+
+def places_across(result: ClassResult) -> dict[int, float]:
+    """run -> where it stands across the graph."""
+    return {point.run: point.x.value for point in result.points} if result.x_label else _side_by_side(result)
 
 
 def _side_by_side(result: ClassResult) -> dict[int, float]:

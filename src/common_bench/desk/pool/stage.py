@@ -27,6 +27,7 @@ from common_bench.desk.look.pieces import (
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.pool.class_drawing import draw_class
 from common_bench.desk.pool.scatter_bar import ScatterBar
+from common_bench.desk.pool.walk import WalkBack
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.exchange.tables import with_unit
@@ -71,11 +72,13 @@ class PoolStage(StageView):
         self.table = Table(["bench", "runs", "", "", "", "from class line (u)", "in?"], left=(0,), stretch=0)
         self.table.itemSelectionChanged.connect(self._choose_row)
         self.table_card.add(self.table)
-        self.table_card.body.addLayout(hbox(self.names, None, self.aside))
+        self.how = button("How it came about (K)", lambda: self.walk(), role="link")
+        self.table_card.body.addLayout(hbox(self.names, None, self.how, self.aside))
         self.findings_card = Card("Findings of all groups")
         self.findings = Table(["bench"], left=(0,), stretch=0)
         self.findings_card.add(self.findings)
         self.findings_card.body.addStretch(1)
+        self.walk = WalkBack(hub, self.graph, self._result, (self.table, self.findings))
         left = vbox(self.sealed_card, self.graph_card, self.table_card, self.findings_card, spacing=11)
         left.setStretch(0, 1)
         left.setStretch(1, 1)
@@ -112,6 +115,7 @@ class PoolStage(StageView):
             "X": ("set this bench's findings aside or take them back", self.ask_aside),
             "N": ("hide or show the groups' names", self.hide_names),
             "E": ("out to CSV and JSON", self.export),
+            "K": ("how a bench's number came about", self.walk),
         }
 
     # what is done
@@ -166,14 +170,16 @@ class PoolStage(StageView):
             lambda files: self.hub.tell(f"Written: {', '.join(str(path) for path in files)}", "good"),
         )
 
-    def _choose_row(self) -> None:
-        row = self.table.currentRow()
+    def _result(self) -> ClassResult | None:
         try:
-            places = self.hub.lesson.pooling.class_result().places
+            return self.lesson.pooling.class_result() if self.store.pool_open else None
         except Trouble:
-            return
-        if 0 <= row < len(places):
-            self.hub.select(places[row].group)
+            return None
+
+    def _choose_row(self) -> None:
+        row, result = self.table.currentRow(), self._result()
+        if result is not None and 0 <= row < len(result.places):
+            self.hub.select(result.places[row].group)
 
     # what is seen
 
@@ -273,6 +279,7 @@ class PoolStage(StageView):
             shown: list[Cell] = [(str(value) if value is not None else NO_VALUE, tone) for value in values]
             state: Cell = (f"set aside: {row.aside}", "amber") if row.aside else ("in", "good")
             cells.append([(self._name(row.alias, row.group), tone), (str(row.number), tone), *shown, state])
+        self.walk.runs[self.findings] = [row.run for row in rows]
         self.findings.fill(cells)
         self.findings.fit(16)
         say(self.subtitle, "all groups · this lesson" if rows else "nothing has been sent yet")
@@ -322,6 +329,7 @@ class PoolStage(StageView):
                     written(place.y.value, place.y.u), (away, "red" if place.stands_out else ""), state,
                 ]
             )  # fmt: skip
+        self.walk.runs[self.table] = [min(place.of) for place in result.places]
         self.table.fill(rows)
         self.table.fit(7)
         at = next((at for at, place in enumerate(result.places) if place.group == self.hub.group), -1)

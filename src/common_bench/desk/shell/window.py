@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PyQt6 import sip
-from PyQt6.QtCore import QEvent, Qt, QTimer
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
@@ -336,9 +336,7 @@ class Bench(QMainWindow):
         )
 
     def _draw(self) -> None:
-        """One frame, and its painting at once: later, every part that is painted would have to wait for the engine's thread."""
         self.stage.draw()
-        self.event(QEvent(QEvent.Type.UpdateRequest))
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """A plan or a book may be dropped on the window of a lesson too: the shelf takes it."""

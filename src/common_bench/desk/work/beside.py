@@ -29,7 +29,7 @@ def show_gone(card: RunGraph, replayed: Replayed) -> None:
 def lay_beside(hub: Hub, card: RunGraph, finding_card: FindingCard, replayed: Replayed, behind: Sequence[Run]) -> None:
     """The run that is chosen among those that can lie beside this one, and how their findings differ."""
     at, lesson = card.beside.currentIndex() - 1, hub.lesson
-    if not 0 <= at < len(behind):
+    if not 0 <= at < len(behind) or not card.over_time:
         return
     other = behind[at]
     try:

@@ -172,7 +172,8 @@ class NotesCard(Card):
         self.marked.fit(3)
         self.marked.setVisible(bool(rows))
         left_out = run.setting.left_out if run.setting is not None else ()
-        own = [low for low, high in replayed.gaps if any(low <= each.t_to and each.t_from <= high for each in left_out)]
+        out = [each for each in left_out if each.kind == "stretch"]
+        own = [low for low, high in replayed.gaps if any(low <= each.t_to and each.t_from <= high for each in out)]
         gaps = [f"{low:.1f} s gap of {high - low:.1f} s" for low, high in replayed.gaps if low not in own]
         say(self.moments, " · ".join([*gaps, f"{replayed.seconds:.1f} s {run.ended_by}", *run.lacks]))
         if left_out == self._shown:
@@ -180,7 +181,7 @@ class NotesCard(Card):
         self._shown = left_out
         emptied(self.stretches)
         for at, each in enumerate(left_out):
-            words = label(f"Set aside: {each.t_from:.2f} s to {each.t_to:.2f} s: {each.reason}", "amber")
+            words = label(f"Set aside: {each.words}: {each.reason}", "amber")
             row = hbox(words, button("Take back", partial(self._take_in, at), role="link"))
             row.setStretch(0, 1)
             self.stretches.addLayout(row)

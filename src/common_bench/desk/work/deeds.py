@@ -99,6 +99,24 @@ class RunDeeds:
             f"{proposed}Drag its edges; why is it set aside?", "Set aside", keep, hint="as: touched the wire", left=left
         )
 
+    def leave_out_one(self, t: float, event: str) -> None:
+        """Asks why the reading nearest to t s is set aside, or the event of a line."""
+        run, working_up = self._current(), self.hub.lesson.working_up
+        if run is None:
+            return
+
+        def keep(why: str) -> None:
+            if event:
+                working_up.leave_out_event(run.id, event, t, why)
+            else:
+                working_up.leave_out_reading(run.id, t, why)
+            self.hub.tell(f"The {what} at {t:.2f} s is set aside.", "good", act="Take back", then=self.hub.undo)
+
+        what = event or "reading"
+        self.hub.messages.ask(
+            f"Why is the {what} at {t:.2f} s set aside?", "Set aside", keep, hint="as: touched the wire"
+        )
+
     def take_in(self, at: int) -> None:
         run = self._current()
         if run is not None and self.hub.try_to(lambda: self.hub.lesson.working_up.take_in(run.id, at)):

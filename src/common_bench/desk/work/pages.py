@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 
+from PyQt6.QtWidgets import QWidget
+
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, say
 from common_bench.lesson.lesson import OpenLesson
@@ -22,6 +24,37 @@ def run_state(store: LessonStore, run: Run) -> Cell:
     if run.practice:
         return "practice", "soft"
     return ("in pool", "good") if run.id in store.pooled() else ("kept", "")
+
+
+class RunsCard(Card):
+    """The runs of one bench, each with its first finding and its state."""
+
+    def __init__(self, choose: Callable[[int], object], *links: QWidget) -> None:
+        super().__init__("Runs")
+        self._choose = choose
+        self._runs: list[int] = []
+        self.table = Table(["run", "", "state"], left=(0, 2), stretch=1)
+        self.table.itemSelectionChanged.connect(self._chosen)
+        self.add(self.table)
+        self.body.addLayout(hbox(*links, None))
+
+    def show_runs(self, store: LessonStore, runs: Sequence[Run], chosen: int) -> None:
+        rows: list[list[Cell]] = []
+        for run in runs:
+            first = next(iter(store.findings(run.id)), None)
+            value = written(first.measured.value, first.measured.u, first.measured.unit) if first is not None else "—"
+            rows.append([f"run {run.number}", (value, "soft") if run.aside else value, run_state(store, run)])
+        self._runs = [run.id for run in runs]
+        self.table.fill(rows)
+        self.table.fit(7)
+        self.table.blockSignals(True)
+        self.table.selectRow(self._runs.index(chosen) if chosen in self._runs else -1)
+        self.table.blockSignals(False)
+
+    def _chosen(self) -> None:
+        row = self.table.currentRow()
+        if 0 <= row < len(self._runs):
+            self._choose(self._runs[row])
 
 
 class OriginCard(Card):

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
+from PyQt6.QtCore import QPointF
 
 from common_bench.desk.graphs.plots import Graph, pen, translucent
 from common_bench.desk.look.labels import ShortLabel
@@ -13,6 +15,7 @@ from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, choice, is_open, say
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.level import DraggedLevel, DraggedPause
+from common_bench.desk.work.run_views import OVER_TIME, draw_view, views_of
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.class_views import ALIGNED, Aligned
 from common_bench.lesson.plan_editing import PlanLine, looked_at
@@ -25,6 +28,7 @@ from common_bench.record.replay import Replayed, quantities
 from common_bench.workup.curves import RunCurve
 
 MOST_DRAWN = 2000  # points of a curve or of residuals
+MARKED = 9  # px from the mark of an event within which it is meant
 BESIDE: tuple[Aligned, ...] = ("begin", "event")  # where runs are laid over one another
 
 
@@ -33,24 +37,29 @@ class RunGraph(Card):
 
     def __init__(
         self, drawn: Callable[[float, float], object], level: Callable[[PlanLine, str], object],
-        pointed: Callable[[float, str], str], chosen: Callable[[], object],
+        pointed: Callable[[float, str], str], chosen: Callable[[], object], picked: Callable[[float, str], object],
     ) -> None:  # fmt: skip
         """drawn: told of a span that was dragged, in s; level: of a line whose level was dragged, with its new text; pointed: gives
-        what the reading at a time is, of a quantity; chosen: told that another quantity, or another run beside it, was chosen."""
+        what the reading at a time is, of a quantity; chosen: told that another quantity, or another run beside it, was chosen;
+        picked: told of a time that was clicked twice, with the name of the events one of which is marked there."""
         super().__init__("", name=True)
         self.graph = Graph(move=True)
         self.name, self.beside, self.aligned = choice([]), choice([]), choice([ALIGNED[each] for each in BESIDE])
-        for box in (self.name, self.beside, self.aligned):
+        self.view = choice([OVER_TIME])
+        for box in (self.name, self.view, self.beside, self.aligned):
             box.activated.connect(lambda _: chosen())
             box.setSizeAdjustPolicy(box.SizeAdjustPolicy.AdjustToContents)
         self.top.insertWidget(1, self.name)
+        self.top.insertWidget(2, self.view)
         self.top.addWidget(self.beside)
         self.top.addWidget(self.aligned)
         self.here = ShortLabel("", "small")
         self.here.hide()
         self.add(self.graph, self.here)
         self._pointed = pointed
+        self._picked, self._marks = picked, ("", np.empty(0), np.empty(0))
         self.graph.scene().sigMouseMoved.connect(self._point)
+        self.graph.scene().sigMouseClicked.connect(self._clicked)
         self.out = pg.LinearRegionItem(brush=translucent(palette().amber, 70), pen=pen(palette().amber, 2))
         self.look_at: float | None = None  # a time that is marked, as by a step of how a number came about
         self._unit, self._name, self._seen = "", "", (0.0, 1.0)
@@ -64,10 +73,23 @@ class RunGraph(Card):
     def _point(self, place: object) -> None:
         """What the reading under the pointer is."""
         view = self.graph.getViewBox()
-        if self.graph.isVisible() and self.graph.sceneBoundingRect().contains(place):
+        if self.over_time and self.graph.isVisible() and self.graph.sceneBoundingRect().contains(place):
             t = float(view.mapSceneToView(place).x())
             say(self.here, self._pointed(t, self._name))
             self.here.setVisible(bool(self.here.text()))
+
+    def _clicked(self, event: Any) -> None:
+        """A second click on a mark means its event, elsewhere the reading there."""
+        if not event.double() or not self.over_time or not self.graph.sceneBoundingRect().contains(event.scenePos()):
+            return
+        view = self.graph.getViewBox()
+        name, times, heights = self._marks
+        for t, height in zip(times.tolist(), heights.tolist(), strict=True):
+            seen = view.mapViewToScene(QPointF(t, height)) - event.scenePos()
+            if max(abs(seen.x()), abs(seen.y())) <= px(MARKED):
+                self._picked(t, name)
+                return
+        self._picked(float(view.mapSceneToView(event.scenePos()).x()), "")
 
     def show_out(self, stretch: tuple[float, float] | None) -> None:
         """A stretch that may be set aside, to be dragged; None: no longer."""
@@ -84,15 +106,26 @@ class RunGraph(Card):
 
     def offer(self, names: Sequence[str], runs: Sequence[str]) -> None:
         """Quantities that can be drawn and runs that can lie beside this one."""
-        for box, items in ((self.name, list(names)), (self.beside, ["no run beside", *runs])):
+        views = views_of(names, self.name.currentText() or next(iter(names), ""))
+        for box, items in ((self.name, list(names)), (self.view, views), (self.beside, ["no run beside", *runs])):
             if [box.itemText(at) for at in range(box.count())] != items and not is_open(box):
                 kept = box.currentText()
                 box.clear()
                 box.addItems(items)
                 box.setCurrentIndex(max(0, box.findText(kept)))
-        self.beside.setVisible(bool(runs))
+        self.beside.setVisible(bool(runs) and self.over_time)
         self.name.setVisible(len(names) > 1)
-        self.aligned.setVisible(self.beside.currentIndex() > 0)
+        self.aligned.setVisible(self.beside.currentIndex() > 0 and self.over_time)
+
+    @property
+    def over_time(self) -> bool:
+        """Whether the run is drawn over its time, rather than otherwise."""
+        return self.view.currentIndex() <= 0
+
+    def next_view(self) -> None:
+        """Over time, its spectrum, against each other quantity, and over time again."""
+        self.view.setCurrentIndex((self.view.currentIndex() + 1) % self.view.count())
+        self.view.activated.emit(self.view.currentIndex())
 
     def next_name(self) -> None:
         """The next quantity."""
@@ -112,7 +145,7 @@ class RunGraph(Card):
 
     def show_curve(self, curve: RunCurve | None) -> None:
         """A fit over the span with its band of one standard uncertainty."""
-        if curve is None:
+        if curve is None or not self.over_time:
             return
         t, low, high = curve.band
         rows = np.linspace(0, len(t) - 1, min(len(t), MOST_DRAWN)).astype(int)
@@ -121,6 +154,8 @@ class RunGraph(Card):
 
     def show_gone(self, t: Floats, values: Floats) -> None:
         """Readings that are set aside: seen, hollow, and not in the line."""
+        if not self.over_time:
+            return
         rows = np.linspace(0, len(t) - 1, min(len(t), MOST_DRAWN)).astype(int) if len(t) else np.empty(0, int)
         item = pg.ScatterPlotItem(
             t[rows], values[rows], symbol="o", size=px(6), brush=None, pen=pen(palette().amber, 1.2)
@@ -167,6 +202,18 @@ class RunGraph(Card):
         else:
             values, unit = series.values, series.unit
         self._unit, self._name = unit, name
+        ends = min(0.0, float(replayed.t[0])) if len(replayed.t) else 0.0, replayed.seconds
+        span = findings[0].span if findings else (0.0, replayed.seconds)
+        self.graph.getPlotItem().setLogMode(y=False)
+        if not self.over_time and name in known:
+            self.region.setBounds(ends)
+            self.region.setRegion(span)
+            colour = palette().soft if aside else hue(palette(), emblem.colour)
+            said = draw_view(self.graph, self.view.currentText(), replayed, name, span, colour)
+            say(self.heading, "" if self.name.isVisibleTo(self) and self.name.count() > 1 else name)
+            say(self.aside, said)
+            self._showing = False
+            return
         self._draw_trace(replayed, values, palette().soft if aside else hue(palette(), emblem.colour))
         self._draw_guesses(replayed, series)
         self.graph.name_axes(with_unit(name, unit), "time (s)")
@@ -183,8 +230,7 @@ class RunGraph(Card):
             at = int(np.argmax(expected.values))
             words = " expected by the group (E hides it)"
             self.graph.note(words, expected.t[at], expected.values[at], palette().ink, anchor=(0, 1))
-        ends = min(0.0, float(replayed.t[0])) if len(replayed.t) else 0.0, replayed.seconds
-        self._draw_span(findings[0].span if findings else (0.0, replayed.seconds), ends, values)
+        self._draw_span(span, ends, values)
         if self.look_at is not None:
             self.graph.upright(self.look_at, palette().copper)
         say(self.heading, "" if self.name.isVisibleTo(self) and self.name.count() > 1 else name)
@@ -193,7 +239,7 @@ class RunGraph(Card):
 
     def show_level(self, line: PlanLine | None, replayed: Replayed) -> None:
         """The level of a line that looks for events in what is drawn, and the pause after the first of them, to be dragged."""
-        line = line if line is not None and looked_at(line.text) == self._name else None
+        line = line if self.over_time and line is not None and looked_at(line.text) == self._name else None
         self.level.place(line, self._unit)
         events = replayed.results.get(line.name) if line is not None else None
         self.pause.place(line, float(events.t[0]) if isinstance(events, Events) and len(events) else None)
@@ -259,12 +305,20 @@ class RunGraph(Card):
             self.graph.note(words, each.t_from, top, colour, anchor=(0, 1))
 
     def _draw_events(self, replayed: Replayed, series: Series | None) -> None:
-        events = next((each for each in replayed.results.values() if isinstance(each, Events) and len(each)), None)
+        self._marks = "", np.empty(0), np.empty(0)
+        name, events = next(
+            ((name, each) for name, each in replayed.results.items() if isinstance(each, Events) and len(each)),
+            ("", None),
+        )
         if events is None or series is None:
             return
-        heights = np.interp(events.t, series.t, series.values)
-        spread = float(np.nanmax(series.values) - np.nanmin(series.values))
-        self.graph.points(events.t, heights + 0.06 * spread, "t", palette().ink, size=7)
+        setting, spread = replayed.run.setting, float(np.nanmax(series.values) - np.nanmin(series.values))
+        gone = [each for each in (setting.left_out if setting is not None else ()) if each.event == name]
+        for times, faint in ((events.t, False), (np.array([(each.t_from + each.t_to) / 2 for each in gone]), True)):
+            heights = np.interp(times, series.t, series.values) + 0.06 * spread
+            self.graph.points(times, heights, "t", palette().amber if faint else palette().ink, size=7, faint=faint)
+            if not faint:
+                self._marks = name, times, heights
 
 
 class ResidualsGraph(Card):

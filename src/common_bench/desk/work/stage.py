@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QSizePolicy
 
 from common_bench.desk.look.labels import label
-from common_bench.desk.look.pieces import Card, Cell, Pages, Table, button, hbox, say, scrolled, vbox
+from common_bench.desk.look.pieces import Card, Pages, button, hbox, say, scrolled, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
@@ -14,14 +14,14 @@ from common_bench.desk.work.beside import lay_beside, show_gone
 from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard
 from common_bench.desk.work.curve_try import CurveTry
 from common_bench.desk.work.deeds import RunDeeds
-from common_bench.desk.work.pages import AllRunsCard, OriginCard, run_state
+from common_bench.desk.work.pages import AllRunsCard, OriginCard, RunsCard
 from common_bench.desk.work.run_graphs import EachGraph, ResidualsGraph, RunGraph
 from common_bench.lesson.class_views import run_words, runs_behind
 from common_bench.lesson.line_values import run_value
 from common_bench.lesson.origins import origin, reading_words
 from common_bench.lesson.plan_editing import looked_at
 from common_bench.lesson.words import age_words
-from common_bench.model.measured import plain, written
+from common_bench.model.measured import plain
 from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
@@ -47,8 +47,9 @@ class WorkStage(StageView):
         self.head.addWidget(self.take_aside)
         self.head.addWidget(self.send)
         self.graph_card = RunGraph(
-            self._drawn_span, lambda line, text: self.written.keep_line(line, text), self._pointed, self.refresh
-        )
+            self._drawn_span, lambda line, text: self.written.keep_line(line, text), self._pointed, self.refresh,
+            deeds.leave_out_one,
+        )  # fmt: skip
         self.graph = self.graph_card.graph
         self.each_card, self.residuals_card = EachGraph(), ResidualsGraph()
         self.moments_card = NotesCard(self._change_moment, self.refresh, deeds.take_in, self._keep_note)
@@ -82,12 +83,10 @@ class WorkStage(StageView):
         self.workings = label("", "mono", wrap=True)
         self.change_lines = button("Change the lines (L)", self.turn_lines, role="link")
         self.workings_card.add(self.workings, self.change_lines)
-        self.runs_card = Card("Runs")
-        self.runs = Table(["run", "", "state"], left=(0, 2), stretch=1)
-        self.runs.itemSelectionChanged.connect(self._choose_row)
         self.all_runs = button("All runs (G)", lambda: self.turn_page(ALL_RUNS), role="link")
-        self.runs_card.add(self.runs)
-        self.runs_card.body.addLayout(hbox(self.again, self.all_runs, None))
+        self.runs_card = RunsCard(self._choose_run, self.again, self.all_runs)
+        self.runs = self.runs_card.table
+        hub.walk_back = self.walk_back
         self._cards = (
             self.finding_card, self.curve_card, self.condition_card, self.workings_card, self.runs_card,
         )  # fmt: skip
@@ -113,6 +112,7 @@ class WorkStage(StageView):
             "A": ("use all of the run", self._use_all),
             "S": ("the span as the plan finds it", self._use_plan),
             "Q": ("the next quantity", self.graph_card.next_name),
+            "R": ("over time, its spectrum, or against another quantity", self.graph_card.next_view),
             "B": ("another run beside this one", self.next_beside),
             "C": ("try a curve", self.ask_curve),
             "K": ("how the finding came about, or back", lambda: self.turn_page(ORIGIN)),
@@ -186,14 +186,16 @@ class WorkStage(StageView):
             self._run = ids[(ids.index(current.id) + by) % len(ids)]
             self.refresh()
 
-    def _choose_row(self) -> None:
-        row, own = self.runs.currentRow(), self._own_runs()
-        if 0 <= row < len(own) and own[row].id != self._run:
-            self._run = own[row].id
-            self.refresh()
+    def walk_back(self, run: int) -> None:
+        """How the finding of a run of any bench came about."""
+        self.under.setCurrentIndex(ORIGIN)
+        self._choose_run(run)
+        self.hub.go("work")
 
     def _choose_run(self, run: int) -> None:
         """A run of any bench."""
+        if run == self._run and self.store.run(run).group == self.hub.group:
+            return
         self._run = run
         group = self.store.run(run).group
         if group != self.hub.group:
@@ -317,7 +319,7 @@ class WorkStage(StageView):
         self.change_lines.setText("Back from the lines (L)" if self.lines_shown else "Change the lines (L)")
         self.written.show()
         self.take_aside.setText("Take this run back (X)" if run.aside else "Set this run aside… (X)")
-        self._show_runs()
+        self.runs_card.show_runs(self.store, self._own_runs(), self._run)
         self.condition_card.show_run(run)
         say(self.workings, "\n".join(run.setting.workings) if run.setting else "")
         say(self.title, f"{alias} · run {run.number}{' · practice' if run.practice else ''}")
@@ -379,22 +381,3 @@ class WorkStage(StageView):
             calibration += ", applied afterwards"
         parts = [f"{replayed.seconds:.1f} s", f"{plain(len(replayed.t), 0)} readings", calibration]
         say(self.subtitle, " · ".join(parts))
-
-    def _show_runs(self) -> None:
-        lesson = self.hub.lesson
-        rows: list[list[Cell]] = []
-        for run in self._own_runs():
-            findings = lesson.store.findings(run.id)
-            value = (
-                written(findings[0].measured.value, findings[0].measured.u, findings[0].measured.unit)
-                if findings
-                else "—"
-            )
-            state = run_state(lesson.store, run)
-            rows.append([f"run {run.number}", (value, "soft") if run.aside else value, state])
-        self.runs.fill(rows)
-        self.runs.fit(7)
-        self.runs.blockSignals(True)
-        at = next((at for at, run in enumerate(self._own_runs()) if run.id == self._run), -1)
-        self.runs.selectRow(at)
-        self.runs.blockSignals(False)

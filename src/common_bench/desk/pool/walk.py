@@ -1,0 +1,89 @@
+"""From a point of the class graph, or a row of the pool's table, back to the run that it came from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from PyQt6.QtCore import QEvent, QObject, QPointF
+from PyQt6.QtGui import QMouseEvent
+
+from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.look.pieces import Table
+from common_bench.desk.look.sheet import px
+from common_bench.desk.pool.class_drawing import places_across
+from common_bench.desk.shell.hub import Hub
+from common_bench.model.class_line import ClassResult
+
+NEAR = 14  # px from a point within which it is meant
+
+
+class _SecondClick(QObject):
+    """Hears of a row that is clicked twice, though the first click has had the table filled anew."""
+
+    def __init__(self, table: Table, then: Callable[[Table, int], object]) -> None:
+        super().__init__(table)
+        self._table, self._then = table, then
+        port = table.viewport()
+        assert port is not None
+        port.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if isinstance(event, QMouseEvent) and event.type() == QEvent.Type.MouseButtonDblClick:
+            self._then(self._table, self._table.rowAt(event.position().toPoint().y()))
+            return True
+        return super().eventFilter(watched, event)
+
+
+class WalkBack:
+    """A click on a point or a row chooses its bench; a second one, or its key, shows in Work up how its number came about."""
+
+    def __init__(
+        self, hub: Hub, graph: Graph, result: Callable[[], ClassResult | None], tables: Sequence[Table]
+    ) -> None:
+        """tables: whose rows, clicked twice, walk back too; each is given `runs_of_rows`, the run of every row."""
+        self._hub, self._graph, self._result = hub, graph, result
+        self.runs: dict[Table, list[int]] = {table: [] for table in tables}
+        graph.scene().sigMouseClicked.connect(self._clicked)
+        self._filters = [_SecondClick(table, self._from_row) for table in tables]
+
+    def __call__(self) -> None:
+        """The chosen row's run, or the first of the chosen bench that counts."""
+        shown = next((table for table in self.runs if table.isVisible()), None)
+        row = shown.currentRow() if shown is not None else -1
+        if shown is not None and 0 <= row < len(self.runs[shown]):
+            self._hub.walk_back(self.runs[shown][row])
+            return
+        own = [
+            each.run for each in self._hub.lesson.store.pool_rows() if each.group == self._hub.group and not each.aside
+        ]
+        if own and self._hub.lesson.store.pool_open:
+            self._hub.walk_back(own[0])
+        else:
+            self._hub.tell("Choose a bench whose findings are in the opened pool.", "amber")
+
+    def _from_row(self, table: Table, row: int) -> None:
+        if 0 <= row < len(self.runs[table]):
+            self._hub.walk_back(self.runs[table][row])
+
+    def _clicked(self, event: Any) -> None:
+        run = self._run_at(event.scenePos())
+        if run is None:
+            return
+        if event.double():
+            self._hub.walk_back(run)
+        else:
+            self._hub.select(self._hub.lesson.store.run(run).group)
+
+    def _run_at(self, place: QPointF) -> int | None:
+        """The run whose point lies nearest, where one is near."""
+        result = self._result()
+        if result is None or not result.points:
+            return None
+        view, across = self._graph.getViewBox(), places_across(result)
+        away = {}
+        for point in result.points:
+            seen = view.mapViewToScene(QPointF(across[point.run], point.y.value))
+            away[point.run] = max(abs(seen.x() - place.x()), abs(seen.y() - place.y()))
+        run = min(away, key=lambda each: away[each])
+        return run if away[run] <= px(NEAR) else None

@@ -1,0 +1,67 @@
+"""A run seen otherwise than over time: one quantity against another, and what swings in it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.look.sheet import palette
+from common_bench.exchange.tables import with_unit
+from common_bench.lesson.class_views import aliased, hum, run_against, run_spectrum
+from common_bench.model.block import Floats
+from common_bench.record.replay import Replayed, quantities
+
+OVER_TIME, SPECTRUM, AGAINST = "over time", "spectrum", "against "
+MOST_DRAWN = 4000  # points of one quantity against another
+
+
+def views_of(names: Sequence[str], name: str) -> list[str]:
+    """How a quantity of a run can be drawn, beside others."""
+    return [OVER_TIME, SPECTRUM, *(f"{AGAINST}{other}" for other in names if other != name)]
+
+
+def draw_view(graph: Graph, view: str, replayed: Replayed, name: str, span: tuple[float, float], colour: str) -> str:
+    """Everything on a graph that was wiped, of the span alone; gives a remark on it."""
+    known = quantities(replayed)
+    unit, other = known[name].unit, view.removeprefix(AGAINST)
+    if view == SPECTRUM:
+        return _draw_spectrum(graph, run_spectrum(replayed, name, span), name, unit, colour)
+    x, y = run_against(replayed, name, other, span)
+    rows = np.linspace(0, len(x) - 1, min(len(x), MOST_DRAWN)).astype(int) if len(x) else np.empty(0, int)
+    graph.line(x[rows], y[rows], colour, 1.0)
+    graph.points(x[rows], y[rows], "o", colour, size=4, faint=True)
+    graph.name_axes(with_unit(name, unit), with_unit(other, known[other].unit))
+    _frame(graph, x)
+    graph.frame_values(y)
+    return f"{len(x)} readings, {span[0]:.1f} s to {span[1]:.1f} s"
+
+
+def _draw_spectrum(graph: Graph, found: tuple[Floats, Floats, float] | None, name: str, unit: str, colour: str) -> str:
+    graph.name_axes(f"{name} ({f'{unit}/√Hz' if unit else '1/√Hz'})", "frequency (Hz)")
+    if found is None:
+        return "too few readings in one stretch for a spectrum"
+    frequencies, density, rate = found
+    seen = density > 0
+    graph.getPlotItem().setLogMode(y=True)
+    graph.line(frequencies[seen], density[seen], colour, 1.5)
+    _frame(graph, np.array([0.0, rate / 2]))
+    if seen.any():
+        graph.frame_values(np.log10(density[seen]))
+        top = int(np.argmax(np.where(seen, density, 0.0)))
+        words = f" {frequencies[top]:.3g} Hz"
+        graph.note(words, float(frequencies[top]), float(np.log10(density[top])), palette().ink)
+        low = float(np.log10(density[seen]).min())
+        for mains in hum(frequencies, density, rate):
+            at = aliased(mains, rate)
+            graph.upright(at, palette().amber)
+            folded = "" if at == mains else f", seen at {at:.1f} Hz"
+            graph.note(f" {mains:g} Hz hum{folded}", at, low, palette().amber, anchor=(0, 1))
+    return f"of the span, {rate:.3g} readings per s"
+
+
+def _frame(graph: Graph, x: Floats) -> None:
+    if len(x):
+        room = 0.04 * (float(np.ptp(x)) or abs(float(x[0])) or 1.0)
+        graph.setXRange(float(x.min()) - room, float(x.max()) + room, padding=0)
