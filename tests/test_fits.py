@@ -14,6 +14,7 @@ from common_bench.model.trouble import FindingTrouble
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.workings.evaluate import Evaluator, check
 from common_bench.workings.over import over_span
+from common_bench.workup.findings import note_words
 from promises import likeness
 
 SCALE = Source("calibration of y", True)
@@ -114,9 +115,43 @@ def test_what_is_held_stays_and_readings_are_left_out_by_a_condition() -> None:
     assert found["A"].unit == "V"
 
 
+def test_what_is_held_but_not_known_exactly_moves_the_others() -> None:
+    y = 4 * np.exp(-T / 2.7) + 0.3
+    moved = [fit("A * exp(-time / tau) + c", y, X, 0.02, more=f", c held at {c} V")["tau"].value for c in (0.25, 0.35)]
+    found = fit("A * exp(-time / tau) + c", y, X, 0.02, more=", c held at 0.30 ± 0.05 V")["tau"]
+    share = next(abs(share) for source, share in found.parts.items() if source.common)
+    assert share == pytest.approx(abs(moved[0] - moved[1]) / 2, rel=0.05)
+
+
+def test_bounds_keep_a_parameter_and_say_when_it_runs_to_one() -> None:
+    noise = np.random.default_rng(8).normal(0, 0.02, len(T))
+    y = 4 * np.exp(-T / 2.7) + 0.3 + noise
+    free = fit("A * exp(-time / tau) + c", y, X, 0.02)
+    inside = fit("A * exp(-time / tau) + c", y, X, 0.02, more=", tau between 0.5 s and 10 s, A between 0 V and 50 V")
+    for name, each in free.items():
+        assert inside[name].value == pytest.approx(each.value, rel=1e-6)
+        assert not inside[name].notes
+    out = fit("A * exp(-time / tau) + c", y, X, 0.02, more=", tau between 3000 ms and 10 s")
+    assert out["tau"].value == pytest.approx(3.0, rel=1e-6)
+    told = [note_words(each) for each in out["tau"].notes]
+    assert any("tau has run to its bound" in each for each in told)
+    turned = fit(
+        "A * cos(w * time) + c",
+        2 * np.cos(3 * T),
+        X,
+        0.02,
+        more=", A between -5 V and -0.1 V, w between 1 s^-1 and 9 s^-1",
+    )
+    assert -5 <= turned["A"].value <= -0.1
+
+
 @pytest.mark.parametrize(
     ("line", "code"),
     [
+        ("f = y fitted by a * exp(-time / tau), ta between 1 s and 3 s", "held-is-no-parameter"),
+        ("f = y fitted by a * exp(-time / tau), tau between 3 s and 1 s", "bounds-the-wrong-way"),
+        ("f = y fitted by a * exp(-time / tau), tau between 3 V and 4 V", "cannot-be-shown-in-unit"),
+        ("f = y fitted by a * exp(-time / tau), tau between x and 4 s", "bound-is-no-number"),
         ("f = y fitted by 2 * x * 1 V/m", "fit-without-parameters"), ("f = y fitted by a * b", "fit-parameter-without-unit"),
         ("f = y fitted by a * exp(-time / tau), ta held at 3 s", "held-is-no-parameter"), ("f = p of y", "no-fit"),
         ("f = up fitted by a * time", "events-are-no-quantity"), ("f = y fitted by a * time, from each y for 2 s", "gap-needs-events"),
@@ -172,6 +207,10 @@ def test_the_command_fits_a_table(tmp_path: Path, capsys: pytest.CaptureFixture[
     assert set(told) == {"parameters", "covariance", "chi_square", "dof", "residual_sd", "n", "words"}
     assert told["parameters"]["tau"]["unit"] == "s"
     assert abs(told["parameters"]["tau"]["value"] - 4.7) < 3 * told["parameters"]["tau"]["u"]
+    assert main(["fit", str(path), "u = A * exp(-time / tau) + c", "--held", "c=0.3", "--json"]) == 0
+    held = json.loads(capsys.readouterr().out)
+    assert set(held["parameters"]) == {"A", "tau"}
+    assert held["parameters"]["tau"]["u"] < told["parameters"]["tau"]["u"]
     assert told["covariance"][1][1] ** 0.5 == pytest.approx(told["parameters"]["tau"]["u"], rel=1e-6)
     assert (told["n"], told["dof"]) == (200, 197)
     assert main(["fit", str(path), "u = A * exp(-time / tau) + c", "--held", "c=0.3 V"]) == 0

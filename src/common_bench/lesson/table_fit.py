@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -10,7 +11,7 @@ import numpy as np
 
 from common_bench.exchange.columns import Columns, columns_from
 from common_bench.lesson.table_work import callable_columns, checked_on, quantity_of
-from common_bench.model.block import Series, Source
+from common_bench.model.block import Series
 from common_bench.model.measured import written
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import conversion, same_kind
@@ -18,7 +19,6 @@ from common_bench.workings.arithmetic import elementwise
 from common_bench.workings.evaluate import line_fit
 from common_bench.workings.fitting import FoundFit
 from common_bench.workings.line_fits import chosen_rows
-from common_bench.workings.over import number_from
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import TIME
 from common_bench.workings.spans import NumberOf
@@ -26,6 +26,7 @@ from common_bench.workings.streams import Value
 from common_bench.workup.findings import note_words
 
 NAME = "the_fit"
+BARE = re.compile(r"[-−]?\d+(?:[.,]\d+)?(?:[eE][+-]?\d+)?(?:\s*(?:±|\+-)\s*\d+(?:[.,]\d+)?(?:[eE][+-]?\d+)?)?")
 
 
 def fitted_table(
@@ -39,13 +40,18 @@ def fitted_table(
         raise FileTrouble("fit-needs-formula")
     if x and x not in table.columns:
         raise FileTrouble("table-without-column", where=str(path), name=x, known=", ".join(table.columns))
-    clauses = "".join(
-        f", {name.strip()} held at {value.strip()}" for name, _, value in (each.partition("=") for each in held)
-    )
     own = [name for name in callable_columns(table) if name != TIME]
     if y.strip() not in own:
         raise FileTrouble("table-without-column", where=str(path), name=y.strip(), known=", ".join(own))
-    workings = checked_on(table, own, [f"{NAME} = {y.strip()} fitted by {formula.strip()}{clauses}"])
+    text = f"{NAME} = {y.strip()} fitted by {formula.strip()}"
+    if held:  # a bare number is in the parameter's own unit
+        free = dict(checked_on(table, own, [text]).kinds[NAME].parameters)
+        pairs = [(name.strip(), value.strip()) for name, _, value in (each.partition("=") for each in held)]
+        told = [
+            (name, f"{value} {free.get(name, '')}".strip() if BARE.fullmatch(value) else value) for name, value in pairs
+        ]
+        text += "".join(f", {name} held at {value}" for name, value in told)
+    workings = checked_on(table, own, [text])
     line = line_fit(NAME, workings.kinds, workings.channels, workings.raw)
     t = _x(table, x or next(iter(table.columns)), path, asked=TIME in formula)
     series = {name: quantity_of(table, name, t) for name in own}
@@ -55,8 +61,8 @@ def fitted_table(
     first = values[0]
     assert isinstance(first, Series)
     leaves = [chosen_rows(each, rows) if isinstance(each, Series) else each for each in values[1:]]
-    given = {name: _held(str(value)) for name, _, value in (each.partition("=") for each in held)}
-    held_at = {name.strip(): each for name, each in given.items()}
+    given = {name: _value(node, {}) for name, node in line.held.items()}
+    held_at = {name: each for name, each in given.items() if isinstance(each, NumberOf)}
     in_turn = any(
         _is_time(table, each, t) for each in _names(line.formula)
     )  # other rows need not follow on one another
@@ -87,11 +93,6 @@ def _is_time(table: Columns, name: str, t: np.ndarray) -> bool:
         and same_kind(column.unit, "s")
         and bool((np.diff(column.values) > 0).all())
     )
-
-
-def _held(text: str) -> NumberOf:
-    told = number_from(text.strip(), {})
-    return NumberOf(told.value, told.unit, {Source(f"held at {text}", True): told.u} if told.u > 0 else {})
 
 
 def _x(table: Columns, name: str, path: Path, *, asked: bool) -> np.ndarray:

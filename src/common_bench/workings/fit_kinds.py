@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NoReturn
 
 from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.units import conversion, counts_from_own_zero
@@ -40,6 +40,9 @@ def kind_of_fit(node: Node, check: KindCheck) -> Kind:
     if not fitting(found.unit, wanted):
         raise refusal("cannot-be-shown-in-unit", formula, unit=found.unit or NO_UNIT, wanted=wanted or NO_UNIT)
     parameters = tuple((name, units[name]) for name in free if name not in held)
+    for clause in clauses:
+        if clause.form == "bound":
+            _bounds(check, clause, dict(parameters))
     kind = Kind("fit", wanted, late=True, made=node, parameters=parameters)
     for clause in clauses:
         if clause.form == "over":
@@ -64,17 +67,35 @@ def _units_of(
         raise
 
 
+def _bounds(check: KindCheck, clause: Node, free: Mapping[str, str]) -> None:
+    """Raises WorkingTrouble where a parameter is bound by what is no two numbers of its kind, the smaller first."""
+    if clause.word not in free:
+        _no_parameter(clause, list(free))
+    ends = []
+    for each in clause.operands:
+        kind = check.of(each)
+        if kind.shape != "number" or kind.late or kind.value is None:
+            raise refusal("bound-is-no-number", each)
+        if not fitting(kind.unit, free[clause.word]):
+            raise refusal(
+                "cannot-be-shown-in-unit", each, unit=kind.unit or NO_UNIT, wanted=free[clause.word] or NO_UNIT
+            )
+        factor, offset = conversion(kind.unit, free[clause.word])
+        ends.append(kind.value * factor + offset)
+    if not ends[0] < ends[1]:
+        raise refusal("bounds-the-wrong-way", clause, name=clause.word)
+
+
+def _no_parameter(clause: Node, free: list[str]) -> NoReturn:
+    near = difflib.get_close_matches(clause.word, free, 1, 0.5)
+    case = "near" if near else "else"
+    raise refusal("held-is-no-parameter", clause, name=clause.word, near=near[0] if near else "", case=case)
+
+
 def _held(check: KindCheck, clause: Node, free: list[str]) -> Kind:
     kind = check.of(clause.operands[0])
     if clause.word not in free:
-        near = difflib.get_close_matches(clause.word, free, 1, 0.5)
-        raise refusal(
-            "held-is-no-parameter",
-            clause,
-            name=clause.word,
-            near=near[0] if near else "",
-            case="near" if near else "else",
-        )
+        _no_parameter(clause, free)
     if kind.shape != "number" or kind.late or kind.condition:
         raise refusal("not-one-number", clause.operands[0])
     return kind

@@ -25,16 +25,26 @@ def refined(problem: Problem, weights: Floats, start: Floats, looks: int = MOST_
         return np.where(np.isfinite(found), found, 1e12)
 
     try:
-        told = least_squares(
-            off, start / size, method="lm" if len(problem.y) >= len(start) else "trf", max_nfev=looks,
-            ftol=TIGHT, xtol=TIGHT, gtol=TIGHT,
-        )  # fmt: skip
+        if problem.what.bounds:
+            low, high = problem.ends
+            inside = np.clip(start, low, high)
+            told = least_squares(
+                off, inside / size, bounds=(low / size, high / size), max_nfev=looks, ftol=TIGHT, xtol=TIGHT, gtol=TIGHT
+            )
+        else:
+            told = least_squares(
+                off, start / size, method="lm" if len(problem.y) >= len(start) else "trf", max_nfev=looks,
+                ftol=TIGHT, xtol=TIGHT, gtol=TIGHT,
+            )  # fmt: skip
     except (ValueError, np.linalg.LinAlgError):
         return None
     found = np.asarray(told.x * size, float)
     if not (np.isfinite(found).all() and np.isfinite(told.cost) and told.cost < 1e20):
         return None
-    return _polished(problem, weights, found) if looks == MOST_LOOKS else found
+    if looks != MOST_LOOKS or problem.at_bounds(found):
+        return found
+    polished = _polished(problem, weights, found)
+    return polished if problem.holds(polished) else found
 
 
 def _straight(problem: Problem, weights: Floats, p: Floats) -> Floats | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -18,18 +18,21 @@ from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import Value
 
 MOVED = 1e-6  # of a parameter's size, by which derivatives are taken where there is no better way
+AT_BOUND = 1e-6  # of the way between two bounds, from one of them
 COMPLEX_STEP = 1e-40  # of a parameter's size
 
 
 @dataclass(frozen=True)
 class Formulated:
-    """A formula to be fitted. free: parameters with their units; held: those that are not free; unit: of what is fitted; name: of the line."""
+    """A formula to be fitted. free: parameters with their units; held: those that are not free; unit: of what is fitted; name: of the line;
+    bounds: smallest and largest value of free ones that have any."""
 
     formula: Node
     free: Mapping[str, str]
     held: Mapping[str, NumberOf]
     unit: str
     name: str
+    bounds: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 
 class Problem:
@@ -42,6 +45,26 @@ class Problem:
         self._quick = self._compile()
         self._middle: Problem | None = None
         self._order = np.arange(len(y))
+
+    @property
+    def ends(self) -> tuple[Floats, Floats]:
+        """(p,) smallest and largest value of each parameter."""
+        pairs = [self.what.bounds.get(name, (-np.inf, np.inf)) for name in self.names]
+        return np.array([low for low, _ in pairs]), np.array([high for _, high in pairs])
+
+    def holds(self, p: Floats) -> bool:
+        """Whether parameters lie within their bounds."""
+        low, high = self.ends
+        return bool(((p >= low) & (p <= high)).all())
+
+    def at_bounds(self, p: Floats) -> list[str]:
+        """Parameters that have run to a bound."""
+        found = []
+        for name, (low, high) in self.what.bounds.items():
+            value = float(p[self.names.index(name)])
+            if min(abs(value - low), abs(value - high)) <= AT_BOUND * (high - low):
+                found.append(name)
+        return found
 
     def _compile(self) -> tuple[Worked, float, float] | None:
         """A quick function for parameters, leaves and the time, and what brings it to the unit of what is fitted."""
@@ -140,6 +163,23 @@ class Problem:
                 moved = [Series(leaf.t, leaf.values + sign * MOVED * size, leaf.unit) for sign in (1.0, -1.0)]
                 up, down = (self.of(p.tolist(), {**self.leaves, place: each}) for each in moved)
                 found.append((leaf, (up - down) / (2 * MOVED * size)))
+        return found
+
+    def held_steepness(self, p: Floats) -> list[tuple[NumberOf, Floats]]:
+        """How what the formula gives follows each held parameter that is not known exactly."""
+        found = []
+        for name, held in self.what.held.items():
+            u = sum(share * share for share in held.parts.values()) ** 0.5
+            if not 0 < u < np.inf:
+                continue
+            moved = [replace(held, value=held.value + sign * u) for sign in (1.0, -1.0)]
+            up, down = (
+                Problem(replace(self.what, held={**self.what.held, name: each}), self.y, self.leaves, self.began).of(
+                    p.tolist()
+                )
+                for each in moved
+            )
+            found.append((held, (up - down) / (2 * u)))
         return found
 
     def hidden(self, p: Sequence[float]) -> float:

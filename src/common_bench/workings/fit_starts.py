@@ -80,13 +80,13 @@ def _turned(problem: Problem, weights: Floats, left: float, p: Floats) -> Floats
     for at in np.flatnonzero(np.abs(p) > np.pi).tolist():
         other = p.copy()
         other[at] -= 2 * np.pi * round(other[at] / (2 * np.pi))
-        if left_by(problem, weights, other) <= left * (1 + TURNED):
+        if problem.holds(other) and left_by(problem, weights, other) <= left * (1 + TURNED):
             p = other
     for at in np.flatnonzero(p < 0).tolist():
         other = p.copy()
         other[at] = -other[at]
         its = float((((problem.of(other.tolist()) - problem.y.values) * weights) ** 2).sum())
-        if its <= left * (1 + TURNED):
+        if problem.holds(other) and its <= left * (1 + TURNED):
             p = other
     return p
 
@@ -166,6 +166,7 @@ def _tries(problem: Problem, plain: list[str], others: list[str]) -> list[tuple[
     for values in chosen:
         p = np.zeros(len(problem.names))
         p[[problem.names.index(each) for each in others]] = values
+        p = np.clip(p, *problem.ends)
         solved = _solved(problem, p, [problem.names.index(each) for each in plain], y)
         if solved is not None:
             found.append(solved)
@@ -231,5 +232,8 @@ def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[f
         scale = np.where(scale > 0, scale, 1.0)  # so that none is taken for nothing beside one that is much larger
         p[plain] = np.linalg.lstsq(design / scale, y - base, rcond=1e-12)[0] / scale
         base = base + design @ p[plain]
+        if not problem.holds(p):
+            p = np.clip(p, *problem.ends)
+            base = problem.of(p.tolist())
     left = float(((y - base) ** 2).sum())
     return (left, p) if np.isfinite(left) else None

@@ -152,10 +152,14 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
     strengths, directions = np.linalg.eigh(likeness)
     root = directions * np.sqrt(np.maximum(strengths, 0.0)) * sizes[:, None]
     parts = {Source("scatter about the fit", False, f"{k} of {what.name}", own_dof): root[:, k] for k in range(count)}
+    notes += tuple(Note("at-bound", 0.0, name) for name in problem.at_bounds(p))
     for leaf, steep in [(y, -np.ones(n)), *problem.steepness(p)]:
         for source, share in leaf.parts.items():
             if source.common:
                 parts[source] = parts.get(source, np.zeros(count)) - gain @ (steep * share)
+    for number, steep in problem.held_steepness(p):
+        for source, of_it in number.parts.items():
+            parts[source] = parts.get(source, np.zeros(count)) - gain @ (steep * of_it)
     values = dict(zip(names, p.tolist(), strict=True))
     sd = float(np.sqrt((residuals**2).sum() / dof))
     usual = dict(zip(names, np.sqrt(np.diag(by_scatter)).tolist(), strict=True))

@@ -29,10 +29,22 @@ class LineFit:
         self.free, self.unit = dict(kind.parameters), kind.unit
         self.formula = formula
         self.held = {each.word: each.operands[0] for each in clauses if each.form == "held"}
+        self.bounds = {each.word: self._ends(each, shape_of) for each in clauses if each.form == "bound"}
         self.each = next((each for each in clauses if each.form == "each"), None)
         self.over = next((each.operands[0] for each in clauses if each.form == "over"), None)
         self.y = y
         self.leaves = list(self._leaves(formula, shape_of))
+
+    def _ends(self, clause: Node, shape_of: Callable[[Node], Kind]) -> tuple[float, float]:
+        """Smallest and largest value of a parameter, in its unit."""
+        kinds = [shape_of(each) for each in clause.operands]
+        low, high = (
+            each.value * factor + offset
+            for each in kinds
+            if each.value is not None
+            for factor, offset in (conversion(each.unit, self.free[clause.word]),)
+        )
+        return low, high
 
     def _leaves(self, node: Node, shape_of: Callable[[Node], Kind]) -> list[Node]:
         """The largest parts of the formula without parameters or time that are quantities or numbers of other lines."""
@@ -62,7 +74,7 @@ class LineFit:
         offset = 0.0 if counts_from_own_zero(y.unit) else conversion(y.unit, self.unit)[1]
         parts = {source: share * factor for source, share in y.parts.items()}
         shown = Series(y.t, y.values * factor + offset, self.unit, parts)
-        what = Formulated(self.formula, self.free, dict(held), self.unit, self.name)
+        what = Formulated(self.formula, self.free, dict(held), self.unit, self.name, self.bounds)
         given = {id(node): value for node, value in zip(self.leaves, leaves, strict=True)}
         return fitted(what, shown, given, began, start, in_turn=in_turn)
 

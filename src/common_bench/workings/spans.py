@@ -24,6 +24,7 @@ class Note(NamedTuple):
 
     code: str
     size: float = 0.0
+    name: str = ""
 
 
 @dataclass(frozen=True)

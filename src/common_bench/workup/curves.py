@@ -50,6 +50,12 @@ class RunCurve:
         """t, low and high of the curve by one standard uncertainty."""
         return self.fit.t, self.fit.curve - self.fit.u_curve, self.fit.curve + self.fit.u_curve
 
+    @property
+    def prediction(self) -> tuple[Floats, Floats, Floats]:
+        """t, low and high between which one more reading would lie, by one standard deviation."""
+        wide = np.sqrt(self.fit.u_curve**2 + self.fit.sd**2)
+        return self.fit.t, self.fit.curve - wide, self.fit.curve + wide
+
 
 def curves_of(
     workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]

@@ -64,13 +64,14 @@ NOTES = {
     "alike": "neighbours resemble each other: as good as {size:.0f} independent ones",
     "pace-changes": "the pace changes in this span",
     "residuals-alike": "the residuals go up and down together (as good as {size:.0f} independent ones): this curve is not the whole story",
+    "at-bound": "{name} has run to its bound: what is found says little; widen it, or hold {name}",
     "first-order": "first order does not hold here: the uncertainty comes from a simulation",
 }
 
 
 def note_words(note: Note) -> str:
     """What is to be told with a number, in words."""
-    return NOTES[note.code].format(size=note.size)
+    return NOTES[note.code].format(size=note.size, name=note.name)
 
 
 def in_words(expression: Node, n: int) -> str:
