@@ -36,3 +36,4 @@ fuzz: ready
 	NUMBA_BOUNDSCHECK=1 NUMBA_CACHE_DIR=out/checked $(PYTHON) -m pytest -n $(AT_ONCE) tests/test_loops.py tests/test_forms.py tests/test_form_values.py
 	$(PYTHON) bench/rim.py
 	$(PYTHON) bench/fuzz.py
+	$(PYTHON) bench/files.py

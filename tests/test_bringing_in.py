@@ -24,6 +24,7 @@ from common_bench.book.journal import kept_file
 from common_bench.cli.running import main
 from common_bench.exchange.file_times import numbers, times_of
 from common_bench.exchange.logged import logged_from
+from common_bench.lesson.bringing_in import Correction, file_words
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import FileTrouble
@@ -123,6 +124,46 @@ HABITS = {
     "names again": ("time,load\n0,1\n1,2\n2,3\ntime,load\n0,4\n1,5\n", ["load"], [0, 1, 2, 12, 13]),
     "clock goes back": ("date,time,load\n24/11/2026,09:40:00,1\n24/11/2026,09:40:20,2\n24/11/2026,09:40:40,3\n24/11/2026,09:00:00,4\n24/11/2026,09:00:20,5\n", ["load"], [0, 20, 40, 240, 260]),
     "coarse stamps": ("time,load\n" + "".join(f"09:40:{s:02d},{s * 4 + k}\n" for s in range(5) for k in range(4)), ["load"], [0.25 * k for k in range(20)]),
+    "pipes": ("time|load|temp\n0|1|21.4\n1|2|21.5\n2|3|21.6\n",["load","temp"],[0,1,2]),
+    "remarks with slashes": ("// pond logger\n// fw 3\ntime (s),load\n0,1\n1,2\n2,3\n",["load"],[0,1,2]),
+    "remarks with per cent": ("% log\ntime (s),load\n0,1\n1,2\n2,3\n",["load"],[0,1,2]),
+    "names in a remark": ("# time (s), load, temp\n0,1,21.4\n1,2,21.5\n2,3,21.6\n",["load","temp"],[0,1,2]),
+    "settings as key and value": ("serial: 0417\nfirmware: 2.3\ninterval: 20 s\n\nload,temp\n1,21.4\n2,21.5\n3,21.6\n",["load","temp"],[0, 20, 40]),
+    "settings rows": ("Device;Pond 3\nInterval;20 s\nStart;24.11.2026 09:40\n\nDate;Time;Level (cm)\n24.11.2026;09:40:00;1,5\n24.11.2026;09:40:20;2,5\n24.11.2026;09:40:40;3,5\n",["Level"],[0, 20, 40]),
+    "two digit years": ("date,time,load\n24.11.26,09:40:00,1\n24.11.26,09:40:20,2\n24.11.26,09:40:40,3\n",["load"],[0, 20, 40]),
+    "slashes with time": ("when,load\n2026/11/24 09:40:00,1\n2026/11/24 09:40:20,2\n2026/11/24 09:40:40,3\n",["load"],[0, 20, 40]),
+    "ISO with Z": ("t,load\n2026-11-24T09:40:00Z,1\n2026-11-24T09:40:20Z,2\n2026-11-24T09:40:40Z,3\n",["load"],[0, 20, 40]),
+    "hours and minutes alone": ("time,load\n09:40,1\n09:41,2\n09:42,3\n",["load"],[0,60,120]),
+    "micros": ("micros,load\n100000,1\n600000,2\n1100000,3\n",["load"],[0,.5,1]),
+    "minutes": ("elapsed (min),load\n0,1\n0.5,2\n1,3\n",["load"],[0,30,60]),
+    "hours": ("t (h),load\n0,1\n0.5,2\n1,3\n",["load"],[0,1800,3600]),
+    "a row number first": ("no,time (s),load\n1,0,1\n2,0.5,2\n3,1,3\n",["no","load"],[0,.5,1]),
+    "exponents": ("time (s),load\n0.0E+00,1.0E+00\n5.0E-01,2.0E+00\n1.0E+00,3.0E+00\n",["load"],[0,.5,1]),
+    "plus signs": ("time (s),load\n+0.0,+1.0\n+0.5,+2.0\n+1.0,+3.0\n",["load"],[0,.5,1]),
+    "spaces about": ("time (s) ,  load \n 0.0 ,  1.0 \n 0.5 ,  2.0\n 1.0 ,  3.0\n",["load"],[0,.5,1]),
+    "blank lines between": ("time (s),load\n\n0,1\n\n1,2\n\n2,3\n\n",["load"],[0,1,2]),
+    "off scale words": ("time (s),load\n0,1\n1,OL\n2,3\n",["load"],[0,1,2]),
+    "under range": ("time (s),load\n0,1\n1,---\n2,3\n",["load"],[0,1,2]),
+    "square brackets": ("time [s],load [N]\n0,1\n1,2\n2,3\n",["load"],[0,1,2]),
+    "underscored unit": ("time_s,temp_C\n0,1\n1,2\n2,3\n",["temp_C"],[0,1,2]),
+    "units after a slash": ("t/s;U/V\n0;1\n1;2\n2;3\n",["U"],[0,1,2]),
+    "quoted with newline": ('"time (s)","load\n(raw)"\n0,1\n1,2\n2,3\n',["load"],[0,1,2]),
+    "doubled quotes": ('"time (s)","the ""load"""\n0,1\n1,2\n2,3\n',['the "load"'],[0,1,2]),
+    "text column": ("time (s),state,load\n0,ok,1\n1,ok,2\n2,warm,3\n",["state","load"],[0,1,2]),
+    "stray column in one row": ("time (s),load\n0,1\n1,2,77\n2,3\n",["load"],[0,1,2]),
+    "weekday before": ("when,load\nTue 24 Nov 2026 09:40:00,1\nTue 24 Nov 2026 09:40:20,2\nTue 24 Nov 2026 09:40:40,3\n",["load"],[0, 20, 40]),
+    "month by name": ("date,time,load\n24-Nov-2026,09:40:00,1\n24-Nov-2026,09:40:20,2\n24-Nov-2026,09:40:40,3\n",["load"],[0, 20, 40]),
+    "both marks": ("time (s);load;more\n0;1;1.234,5\n1;2;2.345,6\n2;3;12.345,5\n", ["load", "more"], [0, 1, 2]),
+    "thousands parted": ("time (s);load\n0;1 000\n1;2 000\n2;3 000\n",["load"],[0,1,2]),
+    "a total at the end": ("time (s),load\n0,1\n1,2\n2,3\nmean,2\n",["load"],[0,1,2]),
+    "sep line": ("sep=;\ntime (s);load\n0;1\n1;2\n2;3\n",["load"],[0,1,2]),
+    "compact stamps": ("stamp,load\n20261124T094000,1\n20261124T094020,2\n20261124T094040,3\n",["load"],[0, 20, 40]),
+    "compact digits": ("stamp,load\n20261124094000,1\n20261124094020,2\n20261124094040,3\n",["load"],[0, 20, 40]),
+    "elapsed clock": ("elapsed,load\n00:00:00,1\n00:00:20,2\n00:00:40,3\n",["load"],[0, 20, 40]),
+    "elapsed over a day": ("elapsed,load\n23:59:50,1\n24:00:10,2\n24:00:30,3\n",["load"],[0, 20, 40]),
+    "date once":("date,time,load\n24/11/2026,09:40:00,1\n,09:40:20,2\n,09:40:40,3\n",["load"],[0, 20, 40]),
+    "form feeds": ("time (s),load\n0,1\n\x0c1,2\n2,3\n",["load"],[0,1,2]),
+    "mixed ends": ("time (s),load\r\n0,1\n1,2\r2,3\r\n",["load"],[0,1,2]),
     "words between": ("time,load\n0,1\nbattery low now\n1,2\n2,3\n", ["load"], [0, 1, 2]),
 }  # fmt: skip
 
@@ -135,9 +176,9 @@ def test_a_file_of_each_habit_comes_in_with_its_columns_and_times(habit: str, tm
     channels = [name for at, name in enumerate(logged.names) if at not in found.columns]
     assert channels == names
     assert found.t.tolist() == pytest.approx(times, abs=1e-6)
-    first = numbers(logged, logged.names.index(names[0]))
-    assert np.isfinite(first[0])
-    assert float(first[0]) in (1.0, 1.5, -1.5, 0.0)
+    values = numbers(logged, logged.names.index(next(name for name in names if name != "state")))
+    assert np.isfinite(values[0])
+    assert float(values[0]) in (1.0, 1.5, -1.5, 0.0, 1000.0)
 
 
 def test_every_record_of_a_long_sensor_measurement_file_comes_in(tmp_path: Path) -> None:
@@ -244,6 +285,116 @@ def test_a_file_becomes_a_run_that_is_calibrated_worked_up_followed_back_and_not
     lesson.changes.redo(change)
     assert [each.number for each in lesson.store.kept_runs()] == [1]
     assert lesson.book.check() == []
+    lesson.close()
+
+
+def seconds_file(folder: Path, name: str, begin: int, count: int, head: str = "time (s),load") -> Path:
+    rows = "".join(f"{begin + at},{at % 9}\n" for at in range(count))
+    return written(folder, f"{head}\n{rows}", name)
+
+
+def test_files_of_one_series_come_in_as_one_run_whatever_order_they_are_given_in(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    book = tmp_path / "b.benchbook"
+    files = [seconds_file(tmp_path, f"LOG{number}.CSV", begin, 50) for number, begin in ((9, 0), (10, 60), (11, 110))]
+    other = seconds_file(tmp_path, "LOG12.CSV", 0, 30)  # its clock began anew: no part of the series
+    strange = seconds_file(tmp_path, "LOG13.CSV", 200, 30, "time (s),temp")
+    given = [str(each) for each in (files[2], other, files[0], strange, files[1])]
+    assert main(["import", str(book), *given, "--group", "Flint", "--json"]) == 0
+    told = [json.loads(line) for line in capsys.readouterr().out.splitlines()]
+    assert {Path(each["file"]).name: each["run"] for each in told} == {"LOG9.CSV": 1, "LOG10.CSV": 1, "LOG11.CSV": 1, "LOG12.CSV": 2, "LOG13.CSV": 3}  # fmt: skip
+    assert all(each["rows"] == (50 if each["run"] == 1 else 30) for each in told)
+    lesson = OpenLesson.open(book)
+    run = lesson.store.runs()[0]
+    replayed = lesson.working_up.replayed(run.id)
+    assert len(replayed.t) == 150
+    assert replayed.gaps == [(49.0, 60.0)], "where one ends and the next begins later, there is a gap"
+    assert kept_file(lesson.book, run.session) == b"".join(each.read_bytes() for each in files)
+    for each in files:
+        assert lesson.bringing_in.look_at(each).again == "brought in before, as Flint run 1"
+    more = seconds_file(tmp_path, "LOG14.CSV", 160, 20)
+    (longer,) = lesson.bringing_in.look_at_all([*files, more])
+    assert longer.again == "a longer version of what is Flint run 1"
+    assert file_words(longer) == "LOG9.CSV to LOG14.CSV, joined"
+    with pytest.raises(FileTrouble, match="as Flint run 1"):
+        lesson.bringing_in.bring(longer, lesson.store.groups[0].id)
+    assert lesson.book.check() == []
+    lesson.close()
+
+
+def test_several_kits_in_one_file_become_several_runs_each_of_its_group(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    book = tmp_path / "b.benchbook"
+    OpenLesson.make(book, Plan("Pond"), "9B", ["Basalt", "Chalk", "Flint"]).close()
+    rows = "".join(f"{at},{('chalk', 'Flint')[at % 2]},{at * 1.5},7\n" for at in range(60))
+    path = written(tmp_path, f"time (s),station,level (cm),still\n{rows}", "pond.csv")
+    assert main(["import", str(book), str(path), "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["rows"] == 60
+    assert [(each["kit"], each["group"], each["run"], each["rows"]) for each in told["runs"]] == [("chalk", "Chalk", 1, 30), ("Flint", "Flint", 1, 30)]  # fmt: skip
+    assert told["run"] == 1
+    lesson = OpenLesson.open(book, readonly=True)
+    for run, first in zip(lesson.store.runs(), (0.0, 1.5), strict=True):
+        replayed = lesson.working_up.replayed(run.id)
+        assert replayed.raw["level"].tolist() == [first + 3.0 * at for at in range(30)]
+        assert replayed.gaps == []
+    lesson.close()
+    assert main(["import", str(book), str(path)]) == 2
+    assert "brought in before, as Chalk run 1" in capsys.readouterr().err
+    numbered = written(
+        tmp_path, "time (s),node,level\n" + "".join(f"{at},{at % 3 + 1},{at}\n" for at in range(30)), "net.csv"
+    )
+    assert main(["import", str(book), str(numbered)]) == 2
+    assert "net.csv, kit 1" in capsys.readouterr().err
+    switch = written(
+        tmp_path, "time (s),door,level\n" + "".join(f"{at},{at % 2},{at}\n" for at in range(30)), "door.csv"
+    )
+    lesson = OpenLesson.open(book)
+    (whole,) = lesson.bringing_in.look_at_all([switch])
+    assert whole.kit == "", "an on/off column tells no kits apart"
+    lesson.close()
+
+
+@pytest.mark.parametrize("where", ["name", "top", "beside", "kit"])
+def test_whose_a_file_is_is_told_by_its_name_its_first_lines_or_settings_beside_it(where: str, tmp_path: Path) -> None:
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Basalt", "Chalk", "Flint"])
+    chalk = lesson.store.groups[1].id
+    top = "# bench: Chalk\n" if where == "top" else "# serial AX-0417\n" if where == "kit" else ""
+    if where == "kit":
+        kit = lesson.book.record("kit", identity="AX-0417", name="a kit", link="/dev/ttyX0", format="", asking="")
+        row = next(row for row in lesson.book.rows("bench") if row["group"] == chalk)
+        lesson.book.amend("bench", row["id"], kit=kit)
+        lesson.store.refresh("kit", "bench")
+    if where == "beside":
+        (tmp_path / "settings.ini").write_text("rate = 1\ngroup = Chalk\n")
+    path = written(tmp_path, f"{top}time (s),load\n0,1\n1,2\n2,3\n", "chalk_2.txt" if where == "name" else "log.txt")
+    assert lesson.bringing_in.look_at(path).group == chalk
+    if where == "name":
+        other = written(tmp_path, "time,load\n0,1\n1,2\n", "Chalky.txt")
+        assert lesson.bringing_in.look_at(other).group is None, "a name within another word is nobody's"
+    lesson.close()
+
+
+def test_columns_are_corrected_by_hand_and_wrong_corrections_are_refused(tmp_path: Path) -> None:
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Basalt"])
+    path = written(tmp_path, "a,b,c,d\n" + "".join(f"{at % 5},{at * 0.5},{at * at},7\n" for at in range(20)))
+    (found,) = lesson.bringing_in.look_at_all([path])
+    assert [each.role for each in found.columns] == ["channel", "channel", "channel", "ignored"]
+    told = {1: Correction("when", "s", "clock"), 0: Correction("speed", "m/s"), 2: Correction("c", "", "ignored"), 3: Correction("flag", "", "channel")}  # fmt: skip
+    right = lesson.bringing_in.corrected(found, told)
+    assert [(each.name, each.unit, each.role) for each in right.columns] == [("speed", "m/s", "channel"), ("when", "s", "clock"), ("c", "", "ignored"), ("flag", "", "channel")]  # fmt: skip
+    assert right.times.t.tolist() == [0.5 * at for at in range(20)]
+    for wrong in ({0: Correction("b", "")}, {0: Correction("", "")}, {0: Correction("a", "furlongs per")}, {at: Correction(name, "", "ignored") for at, name in enumerate("abcd")}):  # fmt: skip
+        with pytest.raises(FileTrouble):
+            lesson.bringing_in.corrected(found, wrong)
+    run, _ = lesson.bringing_in.bring(right, lesson.store.groups[0].id)
+    replayed = lesson.working_up.replayed(run)
+    assert set(replayed.raw) == {"speed", "flag"}
+    assert replayed.t[-1] == pytest.approx(9.5)
+    durations = lesson.bringing_in.corrected(lesson.bringing_in.look_at(seconds_file(tmp_path, "s.csv", 0, 9)), {0: Correction("time", "s", "channel")})  # fmt: skip
+    assert durations.times.state == "counted", "what somebody calls a channel is no clock"
     lesson.close()
 
 

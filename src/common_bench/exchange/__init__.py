@@ -21,6 +21,12 @@ OFFERS = {
         "logged_from",
     ),
     "points": ("points_from",),
+    "series_of_files": (
+        "by_speaker",
+        "in_series",
+        "joined_files",
+        "speakers_at",
+    ),
     "tables": (
         "csv_text",
         "pool_csv",

@@ -20,6 +20,14 @@ ISO = re.compile(
 )
 DATED = re.compile(r"(\d{1,4})[/.\-](\d{1,2})[/.\-](\d{1,4})(?:[ T,]+(.+))?")
 CLOCK = re.compile(r"(\d{1,2}):(\d{2})(?::(\d{2}(?:[.,]\d+)?))?\s*([ap]\.?m\.?)?", re.I)
+NAMED_DATE = re.compile(
+    r"(?:[^\W\d_]{2,10}\.?,?\s+)?(?:(\d{1,2})\.?[-/ .]+([^\W\d_]{3,10})\.?|([^\W\d_]{3,10})\.?[-/ ]+(\d{1,2}))[-/ .,]+(\d{4}|\d{2})(?:[ T,]+(\d.*))?"
+)
+MONTHS = {
+    "jan": 1, "feb": 2, "fév": 2, "fev": 2, "mar": 3, "mär": 3, "apr": 4, "avr": 4, "may": 5, "mai": 5, "jun": 6, "jul": 7,
+    "aug": 8, "aoû": 8, "sep": 9, "oct": 10, "okt": 10, "nov": 11, "dec": 12, "dez": 12, "déc": 12,
+}  # fmt: skip
+PARTED = re.compile(r"[+-]?\d{1,3}(?:\s\d{3})+(?:[.,]\d+)?")  # 12 500,5
 NAMED = re.compile(
     r"time|date|stamp|zeit|datum|uhr|clock|millis|micros|elapsed|seconds?|^t$|^ms$|^us$|^s$|heure|hora|tempo", re.I
 )
@@ -33,7 +41,7 @@ MOSTLY = 0.7  # of the steps of a column that is called a time go onwards, howev
 
 @dataclass(frozen=True)
 class FileTimes:
-    """t: (n,) s since the first row; breaks: rows before which how long passed is not known; first, last: wall-clock times, None
+    """t: (n,) s since the first row; began: what the kit's own clock said there in s, None where it said nothing; breaks: rows before which how long passed is not known; first, last: wall-clock times, None
     where only durations are known; columns: places of those that told it; state: `set`, `never set`, `durations`, `counted`;
     notes: what is to be known of it, in words."""
 
@@ -44,6 +52,7 @@ class FileTimes:
     columns: tuple[int, ...]
     state: str
     notes: tuple[str, ...]
+    began: float | None = None
 
 
 def times_of(made: Logged) -> FileTimes:
@@ -59,7 +68,7 @@ def times_of(made: Logged) -> FileTimes:
     t = _spread(t, notes)
     first = walls
     last = first + timedelta(seconds=float(t[-1])) if first is not None else None
-    return FileTimes(t - t[0], tuple(breaks), first, last, columns, state, tuple(notes))
+    return FileTimes(t - t[0], tuple(breaks), first, last, columns, state, tuple(notes), float(t[0]))
 
 
 def _dated(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], str, datetime | None] | None:
@@ -77,7 +86,8 @@ def _dated(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], str
         return seconds + 86_400.0 * days, (clocks[0],), "durations", None
     day = dates[0]
     clock = next((at for at in clocks if at != day), None)
-    texts = [f"{row[day]} {row[clock]}" if clock is not None else row[day] for row in made.rows]
+    told = _told_once([row[day] for row in made.rows])
+    texts = [f"{date} {row[clock]}" if clock is not None else date for date, row in zip(told, made.rows, strict=True)]
     order = _order(texts, notes)
     stamps = np.array([_stamp(text, order) for text in texts])
     known = stamps[np.isfinite(stamps)]
@@ -92,6 +102,15 @@ def _dated(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], str
     return stamps, columns, "set", first
 
 
+def _told_once(cells: Sequence[str]) -> list[str]:
+    """A date that stands only in the first row of its day holds for the rows under it."""
+    found, last = [], ""
+    for cell in cells:
+        last = cell or last
+        found.append(last)
+    return found
+
+
 def _share(rows: Sequence[Sequence[str]], at: int, met: Callable[[str], bool]) -> float:
     told = [row[at] for row in rows if row[at]]
     return sum(map(met, told)) / len(told) if told else 0.0
@@ -100,6 +119,9 @@ def _share(rows: Sequence[Sequence[str]], at: int, met: Callable[[str], bool]) -
 def _date_in(cell: str) -> bool:
     if ISO.fullmatch(cell) and len(cell) >= 8:
         return 1 <= int(ISO.fullmatch(cell)[2]) <= 12  # type: ignore[index]
+    named = NAMED_DATE.fullmatch(cell)
+    if named is not None:
+        return _month(named[2] or named[3]) > 0
     found = DATED.fullmatch(cell)
     return (
         found is not None
@@ -145,6 +167,11 @@ def _stamp(text: str, order: str) -> float:
             if zone and zone.upper() != "Z":
                 shift = (int(zone[1:3]) * 3600 + int(zone[-2:]) * 60) * (-1 if zone[0] == "-" else 1)
             return (day - datetime(1970, 1, 1)).total_seconds() + told - shift
+        named = NAMED_DATE.fullmatch(text.strip())
+        if named is not None:
+            year = int(named[5]) if len(named[5]) == 4 else 2000 + int(named[5])
+            day = datetime(year, _month(named[2] or named[3]), int(named[1] or named[4]))
+            return (day - datetime(1970, 1, 1)).total_seconds() + (_seconds(named[6].strip()) if named[6] else 0.0)
         dated = DATED.match(text.strip())
         if dated is None:
             return np.nan
@@ -160,6 +187,11 @@ def _stamp(text: str, order: str) -> float:
         )
     except (ValueError, OverflowError):
         return np.nan
+
+
+def _month(word: str) -> int:
+    """1 to 12, of a month's name or the beginning of it; 0 where it is none."""
+    return MONTHS.get(word.lower()[:3], 0)
 
 
 def _seconds(text: str) -> float:
@@ -234,10 +266,16 @@ def numbers(made: Logged, at: int) -> Floats:
         cell = cells[at].replace("−", "-")
         if not cell:
             continue
+        if PARTED.fullmatch(cell):
+            cell = re.sub(r"\s", "", cell).replace(",", ".")
+        elif "," in cell and "." in cell:  # whichever comes last parts the whole number from the rest
+            mark = max(",.", key=cell.rfind)
+            cell = cell.replace(",.".replace(mark, ""), "").replace(mark, ".")
         try:
             found[row] = float(cell.replace(",", ".") if made.comma else cell)
         except ValueError:
             continue
+    found[~np.isfinite(found)] = np.nan  # a number beyond all that a computer holds is no value
     return found
 
 

@@ -17,14 +17,18 @@ from common_bench.model.units import is_unit
 
 MARKS = (";", "\t", ",", "|")
 LOOKED_AT = 400  # lines by which the separator is found
-NUMBER = re.compile(r"[+\-−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-]?\d+)?")
+NUMBER = re.compile(
+    r"[+\-−]?(?:\d{1,3}(?:(?:\s\d{3})+|(?:\.\d{3})+(?=,)|(?:,\d{3})+(?=\.))(?:[.,]\d+)?|\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-]?\d+)?"
+)
 COMMA_NUMBER = re.compile(r"[+\-−]?\d+,\d+(?:[eE][+\-]?\d+)?")
 NOTHING = frozenset(("", "-", "–", "--", "nan", "na", "n/a", "null", "none", "?", "nil", "inf", "ovf", "err"))
 TIMELIKE = re.compile(
-    r"\d{1,4}[-/.:]\d{1,2}[-/.:]\d{1,4}.*|\d{1,2}:\d{2}(?::\d{2})?(?:[.,]\d+)?(?:\s*[ap]\.?m\.?)?|\d{4}-?\d{2}-?\d{2}T.*",
+    r"\d{1,4}[-/.:]\d{1,2}[-/.:]\d{1,4}[^;|\t]*|(?:[^\W\d_]{2,10}\.?,?\s+)?\d{1,2}\.?[-/ .]+[^\W\d_]{3,10}\.?[-/ .,]+\d{2,4}[^;|\t]*|\d{1,2}:\d{2}(?::\d{2})?(?:[.,]\d+)?(?:\s*[ap]\.?m\.?)?|\d{4}-?\d{2}-?\d{2}T.*",
     re.I,
 )
 HEAD = re.compile(r"^\s*(.*?)\s*(?:[(\[]\s*([^()\[\]]*?)\s*[)\]])?\s*$")
+SLASHED = re.compile(r"\s*([^/]*[^/\s])\s*/\s*([^\d\s]\S*)\s*")  # t/s
+MOSTLY_VALUES = 0.7  # of the rows have a number or a time first, from which one without is a remark
 TAPE = b"# common bench tape"
 RAW = "raw "  # before a channel's name in a run that went out; what stands beside is worked out again
 REMARKS = ("#", "//", "%", "'", "!")
@@ -42,7 +46,7 @@ class PassedOver:
 class Logged:
     """names, units: of the columns in order, no two names alike; rows: cells as text, each with as many as there are columns;
     numbers: of the lines in which they stand, from 1; breaks: rows with which a stretch begins anew; settings: remark lines on
-    top; comma: decimal commas; data: all bytes."""
+    top; comma: decimal commas; data: all bytes; parts: the files that were joined to it, none where it is one."""
 
     path: Path
     data: bytes
@@ -54,6 +58,7 @@ class Logged:
     left_out: list[PassedOver] = field(default_factory=list)
     settings: list[str] = field(default_factory=list)
     comma: bool = False
+    parts: tuple[Logged, ...] = ()
 
     def column(self, at: int) -> list[str]:
         return [row[at] for row in self.rows]
@@ -78,16 +83,21 @@ def logged_from(path: Path) -> Logged:
     cells = [(number, _cut(line, mark)) for number, line in lines]
     wide = _width(cells)
     kinds = [_is_data(row, wide) for _, row in cells]
+    told = [row[0] for (_, row), data in zip(cells, kinds, strict=True) if data]
+    if sum(map(_is_value, told)) > MOSTLY_VALUES * len(told):  # below them, a word at the beginning begins no row
+        kinds = [data and (not row[0] or _is_value(row[0])) for (_, row), data in zip(cells, kinds, strict=True)]
     if not any(kinds):
         raise FileTrouble("logged-without-rows", where=str(path))
     first = kinds.index(True)
     head, under = _heads(cells[:first], wide)
+    if head and all(SLASHED.fullmatch(cell) for cell in head if cell):
+        head = [SLASHED.sub(r"\1 (\2)", cell) for cell in head]
     names, units = _named(head, under, wide)
     if names[0] == "time" and any(name.startswith(RAW) for name in names):
         names = [name.removeprefix(RAW) for name in names]  # a run that went out of a bench book
-    made = Logged(
-        path, data, names, units, [], [], settings=[line for _, line in lines if line.lstrip().startswith(REMARKS)][:40]
-    )
+    remarks = [line for _, line in lines if line.lstrip().startswith(REMARKS)]
+    on_top = [line for (_, line), (_, row) in zip(lines[:first], cells, strict=False) if row not in (head, under)]
+    made = Logged(path, data, names, units, [], [], settings=list(dict.fromkeys([*on_top, *remarks]))[:40])
     ended = text.endswith(("\n", "\r"))
     again = False
     for at, (number, row) in enumerate(cells):

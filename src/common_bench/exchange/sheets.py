@@ -47,7 +47,9 @@ def _sheet(data: bytes, where: str) -> list[list[str]]:
             sheets = _xlsx(data)
         else:
             raise FileTrouble("packed-no-sheet", where=where)
-    except (zipfile.BadZipFile, KeyError, ValueError, OSError, EOFError, SyntaxError) as fault:
+    except FileTrouble:
+        raise
+    except Exception as fault:  # whatever the libraries raise of a file that is no sheet, or only half of one
         raise FileTrouble("sheet-broken", where=where) from fault
     return max(sheets, key=lambda rows: sum(_is_number(cell) for row in rows for cell in row), default=[])
 

@@ -5,7 +5,10 @@ from common_bench.offers import names_of, offering
 OFFERS = {
     "bring_files": ("bring_files",),
     "bringing_in": (
+        "Correction",
+        "file_words",
         "Preview",
+        "Role",
         "words_of_file",
     ),
     "calibrating": (
@@ -96,8 +99,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "Meter",
         "meter",
+        "Meter",
         "run_rows",
         "stretch",
         "traces_of",

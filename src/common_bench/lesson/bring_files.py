@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 
-from common_bench.lesson.bringing_in import Preview, told_of, words_of_file
+from common_bench.lesson.bringing_in import Preview, file_words, told_of, words_of_file
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import FileTrouble, Trouble
@@ -21,22 +22,48 @@ def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, en
     else:
         lesson = OpenLesson.make(book, Plan("Brought in"), "", [alias or first.stem.split()[0][:40] or "Files"])
     try:
-        for path in files:
-            preview = lesson.bringing_in.look_at(path)
-            group = _group(lesson, preview, alias)
-            run, _ = lesson.bringing_in.bring(preview, group, began=_moment(began), ended=_moment(ended))
-            lesson.working_up.ended(run, None)
-            while lesson.working_up.is_busy:
-                lesson.tick()
-            number = lesson.store.run(run).number
-            who = f"{lesson.store.group(group).alias} run {number}"
-            yield {
-                **told_of(preview, number),
-                "group": lesson.store.group(group).alias,
-                "words": words_of_file(preview, who),
-            }
+        for together in _by_file(_looked_at(lesson, files)):
+            runs: list[dict[str, Any]] = []
+            for preview in together:
+                group = _group(lesson, preview, alias)
+                run, _ = lesson.bringing_in.bring(preview, group, began=_moment(began), ended=_moment(ended))
+                lesson.working_up.ended(run, None)
+                while lesson.working_up.is_busy:
+                    lesson.tick()
+                number, called = lesson.store.run(run).number, lesson.store.group(group).alias
+                words = words_of_file(preview, f"{called} run {number}")
+                for each in preview.files or (preview,):
+                    runs.append({**told_of(each, number), "group": called, "words": words})
+            if together[0].kit:
+                yield _of_several(runs)
+            else:
+                yield from runs
     finally:
         lesson.close()
+
+
+def _looked_at(lesson: OpenLesson, files: Sequence[Path]) -> Iterator[Preview]:
+    """All files, those together that belong together; where one cannot be read, those before it come first."""
+    try:
+        yield from lesson.bringing_in.look_at_all(files)
+    except Trouble:
+        for path in files:
+            yield from lesson.bringing_in.look_at_all([path])
+
+
+def _by_file(previews: Iterator[Preview]) -> Iterator[list[Preview]]:
+    """The kits of one file together."""
+    for _, together in groupby(previews, key=lambda each: (each.logged.path, bool(each.kit))):
+        yield list(together)
+
+
+def _of_several(runs: list[dict[str, Any]]) -> dict[str, Any]:
+    """One object for a file in which several kits spoke."""
+    first = runs[0]
+    own = [{"kit": each["kit"], "group": each["group"], "run": each["run"], "rows": each["rows"]} for each in runs]
+    times = {"first": min((each["first"] for each in runs if each["first"]), default=None), "last": max((each["last"] for each in runs if each["last"]), default=None)}  # fmt: skip
+    words = "; ".join(each["words"] for each in runs)
+    return {**{key: value for key, value in first.items() if key != "kit"}, "rows": sum(each["rows"] for each in runs), **times, "runs": own, "words": words}  # fmt: skip
 
 
 def _group(lesson: OpenLesson, preview: Preview, alias: str) -> int:
@@ -48,7 +75,9 @@ def _group(lesson: OpenLesson, preview: Preview, alias: str) -> int:
         return found
     if preview.group is None:
         known = ", ".join(group.alias for group in lesson.store.groups)
-        raise FileTrouble("whose-file", where=str(preview.logged.path), known=known)
+        raise FileTrouble(
+            "whose-file", where=file_words(preview) if preview.kit else str(preview.logged.path), known=known
+        )
     return preview.group
 
 

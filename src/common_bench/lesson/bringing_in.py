@@ -6,11 +6,12 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator
-from dataclasses import dataclass
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 import numpy as np
@@ -20,6 +21,7 @@ from common_bench.book.changes import Change
 from common_bench.book.journal import keep_file, kept_file
 from common_bench.exchange.file_times import FileTimes, numbers, times_of
 from common_bench.exchange.logged import Logged, logged_from
+from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
@@ -28,12 +30,17 @@ from common_bench.model.calibration import Calibration
 from common_bench.model.run import Ending
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.model.trouble import FileTrouble
+from common_bench.model.units import is_unit
 from common_bench.record.chain import Chain
 
 GAP = 3.0  # times the usual step, from which time between rows is a gap
 MOST_GAPS = 400  # that are told
 LINE, TIME = "line", "time"  # names of the columns that a kept row has besides the file's own
 STILL = "always the same"
+SETTINGS = ("settings", "config", "logger", "kit", "info", "station", "setup")  # what a file beside may be called
+SETTINGS_KINDS = (".ini", ".cfg", ".conf", ".txt", ".json", ".toml", ".yaml", ".yml")
+MOST_SETTINGS = 8192  # bytes
+Role = Literal["clock", "channel", "ignored"]
 TAKEN_BACK = "taken back"  # why a run does not count that was brought in and taken back
 
 
@@ -43,16 +50,26 @@ class BroughtColumn:
 
     name: str
     unit: str
-    role: str
+    role: Role
     rate: float
     values: int
     note: str = ""
 
 
 @dataclass(frozen=True)
+class Correction:
+    """What somebody says of a column; role: empty where it is what the program takes it for."""
+
+    name: str
+    unit: str
+    role: Role | Literal[""] = ""
+
+
+@dataclass(frozen=True)
 class Preview:
     """A file as it would come in. gaps: (from, to) in s since its first row; group: whose it seems to be, None where nothing tells;
-    again: what of it was brought in before, in words."""
+    again: what of it was brought in before, in words; kit: which of several in the file; files: those that were joined to it, each by
+    itself."""
 
     logged: Logged
     times: FileTimes
@@ -61,6 +78,8 @@ class Preview:
     group: int | None
     digest: str
     again: str
+    kit: str = ""
+    files: tuple[Preview, ...] = ()
 
     @property
     def seconds(self) -> float:
@@ -75,24 +94,71 @@ class BringingIn:
         self._store, self._changes = store, changes
 
     def look_at(self, path: Path) -> Preview:
-        """Raises FileTrouble where nothing can be read."""
-        logged = logged_from(path)
-        times = times_of(logged)
-        digest = hashlib.sha256(logged.data).hexdigest()
+        """One file as one run. Raises FileTrouble where nothing can be read."""
+        return self._preview(logged_from(path))
+
+    def look_at_all(self, paths: Sequence[Path]) -> list[Preview]:
+        """What would come in, a run each: files of one series joined, a file in which several kits speak taken apart. Raises
+        FileTrouble where nothing can be read of one of them."""
+        aliases = [group.alias for group in self._store.groups]
+        found: list[Preview] = []
+        for series in in_series([logged_from(path) for path in paths]):
+            at = speakers_at(series[0], aliases) if len(series) == 1 else None
+            if at is not None:
+                found += [self._preview(part, kit=id) for id, part in by_speaker(series[0], at)]
+            elif len(series) == 1:
+                found.append(self._preview(series[0]))
+            else:
+                files = tuple(self._preview(each) for each in series)
+                found.append(replace(self._preview(joined_files(series)), files=files))
+        return found
+
+    def corrected(self, preview: Preview, corrections: Mapping[int, Correction]) -> Preview:
+        """The same file with columns as somebody says; by their places. Raises FileTrouble where a name, a unit or a role is
+        none, and where no channel is left."""
+        logged = preview.logged
+        names, units = list(logged.names), list(logged.units)
+        for at, each in corrections.items():
+            if not each.name.strip() or each.name.strip() in [*names[:at], *names[at + 1 :]]:
+                raise FileTrouble("logged-column-named", name=each.name.strip())
+            if each.unit and not is_unit(each.unit):
+                raise FileTrouble("logged-column-unit", unit=each.unit)
+            names[at], units[at] = each.name.strip(), each.unit
+        roles = {at: each.role for at, each in corrections.items() if each.role}
+        found = self._preview(replace(logged, names=names, units=units), kit=preview.kit, roles=roles)
+        if not any(each.role == "channel" for each in found.columns):
+            raise FileTrouble("no-channel-left", where=str(logged.path))
+        return replace(found, files=preview.files)
+
+    def _preview(self, logged: Logged, *, kit: str = "", roles: Mapping[int, Role] | None = None) -> Preview:
+        times = _times(logged, roles or {})
+        digest = hashlib.sha256(logged.data + kit.encode()).hexdigest()
         usual = float(np.median(np.diff(times.t))) if len(times.t) > 1 else 0.0
         wide = np.flatnonzero(np.diff(times.t) > max(GAP * usual, 1e-9)) + 1 if usual > 0 else np.empty(0, int)
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
         return Preview(
-            logged, times, tuple(_columns(logged, times)), gaps, self._whose(path), digest, self._again(logged, digest)
-        )
+            logged, times, tuple(_columns(logged, times, roles or {})), gaps, self._whose(logged, kit), digest,
+            self._again(logged, digest, kit), kit,
+        )  # fmt: skip
 
-    def _whose(self, path: Path) -> int | None:
+    def _whose(self, logged: Logged, kit: str) -> int | None:
+        """By the kit's own id, the file's name, what its first lines say, or a file of settings beside it; the only group, where
+        there is one."""
         groups = self._store.groups
-        named = [group for group in groups if group.alias.lower() in path.stem.lower()]
-        return named[0].id if len(named) == 1 else groups[0].id if len(groups) == 1 else None
+        for text in (kit, logged.path.stem, "\n".join(logged.settings), "" if kit else _beside(logged.path)):
+            named = [group for group in groups if _names(text, group.alias)]
+            if len(named) == 1:
+                return named[0].id
+            heard = {
+                each.id for each in self._store.kits.values() if _names(text, each.identity) or _names(text, each.name)
+            }
+            owned = [group for group in groups if self._store.kit_of(group.id) in heard]
+            if len(owned) == 1:
+                return owned[0].id
+        return groups[0].id if len(groups) == 1 and not kit else None
 
-    def _again(self, logged: Logged, digest: str) -> str:
+    def _again(self, logged: Logged, digest: str, kit: str) -> str:
         for row in self._store.rows("brought_file"):
             run = self._store.run(row["run"])
             if run.aside == TAKEN_BACK:
@@ -100,7 +166,12 @@ class BringingIn:
             which = f"{self._store.group(run.group).alias} run {run.number}"
             if row["digest"] == digest:
                 return f"brought in before, as {which}"
-            if 0 < row["size"] < len(logged.data) and logged.data.startswith(kept_file(self._store.book, run.session)):
+            of_it = json.loads(row["told"] or "{}").get("kit", "")
+            if (
+                of_it == kit
+                and 0 < row["size"] < len(logged.data)
+                and logged.data.startswith(kept_file(self._store.book, run.session))
+            ):
                 return f"a longer version of what is {which}"
         return ""
 
@@ -115,8 +186,9 @@ class BringingIn:
     ) -> tuple[int, Change]:
         """Keeps a file as a run of a group; gives the run and the step. began, ended: when its first or last row was, where somebody
         knows; told: the file's own times are believed where nobody does. Raises FileTrouble for a file that is there already."""
-        if preview.again.startswith("brought in before"):
-            raise FileTrouble("brought-before", where=str(preview.logged.path), told=preview.again)
+        for each in (preview, *preview.files):
+            if each.again.startswith("brought in before"):
+                raise FileTrouble("brought-before", where=str(each.logged.path), told=each.again)
         store, book = self._store, self._store.book
         kit = store.kit_of(group)
         if kit is None:
@@ -143,10 +215,11 @@ class BringingIn:
             ending=json.dumps(msgspec.to_builtins(ending)), setting=msgspec.json.encode(setting).decode(), aside=TAKEN_BACK, trouble="",
             begin_byte=0, end_byte=size, note="; ".join(preview.times.notes), lacks="", practice=0,
         )  # fmt: skip
-        book.record(
-            "brought_file", run=run, name=preview.logged.path.name, digest=preview.digest, size=len(preview.logged.data),
-            told=json.dumps(told_of(preview, number)), brought_at=now(),
-        )  # fmt: skip
+        for each in preview.files or (preview,):
+            book.record(
+                "brought_file", run=run, name=each.logged.path.name, digest=each.digest, size=len(each.logged.data),
+                told=json.dumps(told_of(each, number)), brought_at=now(),
+            )  # fmt: skip
         for name, value in store.stated(group).items():
             book.record("run_condition", run=run, name=name, **condition_row(value))
         store.refresh("run", "brought_file", "run_condition")
@@ -177,7 +250,35 @@ def _began(preview: Preview, began: datetime | None, ended: datetime | None) -> 
     return preview.times.first
 
 
-def _columns(logged: Logged, times: FileTimes) -> Iterator[BroughtColumn]:
+def _names(text: str, name: str) -> bool:
+    """Whether a text names somebody, as a word or words of it."""
+    return bool(name) and re.search(rf"(?<![^\W\d_]){re.escape(name)}(?![^\W_])", text, re.IGNORECASE) is not None
+
+
+def _beside(path: Path) -> str:
+    """What a small file of settings beside a logged one says."""
+    for each in sorted(path.parent.iterdir()) if path.parent.is_dir() else ():
+        known = each.stem.lower() in (*SETTINGS, path.stem.lower()) and each.suffix.lower() in SETTINGS_KINDS
+        if known and each != path and each.is_file() and each.stat().st_size <= MOST_SETTINGS:
+            return each.read_bytes().decode("utf-8", "replace")
+    return ""
+
+
+def _times(logged: Logged, roles: Mapping[int, Role]) -> FileTimes:
+    """By the columns that somebody calls the clock, else by those that nobody calls anything else."""
+    asked = [at for at, role in roles.items() if role == "clock"]
+    usable = asked or [at for at in range(len(logged.names)) if at not in roles]
+    if len(usable) == len(logged.names) and not asked:
+        return times_of(logged)
+    names = [f"time {logged.names[at]}" if asked else logged.names[at] for at in usable]
+    part = replace(
+        logged, names=names, units=[logged.units[at] for at in usable], rows=[[row[at] for at in usable] for row in logged.rows]
+    )  # fmt: skip
+    times = times_of(part)
+    return replace(times, columns=tuple(usable[at] for at in times.columns))
+
+
+def _columns(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterator[BroughtColumn]:
     steps = np.diff(times.t)
     usual = float(np.median(steps[steps > 0])) if (steps > 0).any() else 0.0
     rate = round(1 / usual, 6) if usual else 0.0
@@ -190,9 +291,11 @@ def _columns(logged: Logged, times: FileTimes) -> Iterator[BroughtColumn]:
         values = numbers(logged, at)
         there = values[np.isfinite(values)]
         empty = len(values) - len(there)
-        if not len(there):
+        if roles.get(at) == "ignored":
+            yield BroughtColumn(name, unit, "ignored", rate, len(there), "left out by hand")
+        elif not len(there):
             yield BroughtColumn(name, unit, "ignored", 0.0, 0, "no numbers")
-        elif len(there) > 2 and float(np.ptp(there)) == 0.0:
+        elif len(there) > 2 and float(np.ptp(there)) == 0.0 and roles.get(at) != "channel":
             yield BroughtColumn(name, unit, "ignored", rate, len(there), STILL)
         else:
             again = "two columns of one name" if name.rpartition(" ")[0] in logged.names and name[-1].isdigit() else ""
@@ -234,6 +337,7 @@ def told_of(preview: Preview, number: int | None) -> dict[str, Any]:
         "run": number,
         "clock": times.state,
         "notes": list(times.notes),
+        **({"kit": preview.kit} if preview.kit else {}),
     }
 
 
@@ -243,7 +347,14 @@ def words_of_file(preview: Preview, who: str) -> str:
     channels = [each.name for each in preview.columns if each.role == "channel"]
     left = ", ".join(f"{each.lines} lines left out: {each.what}" for each in logged.left_out)
     parts = [
-        f"{logged.path.name}: {who}, {len(logged.rows)} rows over {preview.seconds:g} s, {', '.join(channels) or 'no channel'}"
+        f"{file_words(preview)}: {who}, {len(logged.rows)} rows over {preview.seconds:g} s, {', '.join(channels) or 'no channel'}"
     ]
     parts += [f"{len(preview.gaps)} gap{'s' if len(preview.gaps) != 1 else ''}"] if preview.gaps else []
     return "; ".join([*parts, *times.notes, *([left] if left else [])])
+
+
+def file_words(preview: Preview) -> str:
+    """`LOG1.CSV`, `LOG1.CSV to LOG3.CSV, joined`, `pond.csv, kit B`."""
+    if preview.files:
+        return f"{preview.files[0].logged.path.name} to {preview.files[-1].logged.path.name}, joined"
+    return f"{preview.logged.path.name}, kit {preview.kit}" if preview.kit else preview.logged.path.name

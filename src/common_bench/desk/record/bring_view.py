@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -17,11 +18,11 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.exchange.file_times import numbers
 from common_bench.exchange.tables import with_unit
-from common_bench.lesson.bringing_in import Preview, words_of_file
+from common_bench.lesson.bringing_in import Correction, Preview, Role, file_words, words_of_file
 from common_bench.model.trouble import FileTrouble
 
 FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
-ROLES = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
+ROLES: dict[Role, str] = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
 AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "ended when last written", "began when I say", "ended when I say", "only durations count"  # fmt: skip
 MOST_POINTS = 2000
 
@@ -33,7 +34,8 @@ class BringView(QWidget):
         """left: called when all files have come in, or somebody has left; chosen: told of files that were chosen."""
         super().__init__()
         self._hub, self._left, self._chosen = hub, left, chosen
-        self._waiting: list[Path] = []
+        self._waiting: list[Preview] = []
+        self._corrections: dict[int, Correction] = {}
         self.preview: Preview | None = None
         self.title = label("", "title")
         self.files = ShortLabel("", "soft")
@@ -44,8 +46,11 @@ class BringView(QWidget):
         head.setStretch(1, 1)
         self.lines_card, self.lines = Card("As it stands in the file", name=True), label("", "mono")
         self.lines_card.add(self.lines)
-        self.columns_card = Card("")
-        self.columns = Table(["column", "is", "unit", "values", "note"], left=(0, 1, 2, 4), stretch=4)
+        self.columns_card = Card("Columns", name=True)
+        say(self.columns_card.aside, "type over a name, what it is, or a unit that is wrong")
+        self.columns = Table(["column", "is", "unit", "values", "note"], left=(0, 1, 2, 4), stretch=4, edit=(0, 1, 2))
+        self.columns.edited.connect(self._correct)
+        self.columns.refilled.connect(self._show_columns)
         self.columns_card.add(self.columns)
         self.trace_card, self.graph = Card("What comes in", name=True), Graph()
         self.trace_card.add(self.graph)
@@ -76,36 +81,78 @@ class BringView(QWidget):
             self._chosen([Path(each) for each in found])
 
     def look_at(self, paths: Sequence[Path]) -> bool:
-        """Shows the first of them that can be read; whether one can."""
-        self._waiting = list(paths)
-        self.preview = None
-        while self._waiting:
-            path = self._waiting.pop(0)
-            if self._hub.try_to(lambda path=path: self._look(path)):  # type: ignore[misc]
-                return True
-        return False
+        """Shows the first run of those that can be read; whether one can."""
+        bringing_in, found = self._hub.lesson.bringing_in, list[Preview]()
+        try:
+            found = bringing_in.look_at_all(paths)
+        except FileTrouble:  # each by itself, so that what can be read is shown, and what cannot is told
+            for path in paths:
+                self._hub.try_to(lambda path=path: found.extend(bringing_in.look_at_all([path])))  # type: ignore[misc]
+        self.preview, self._waiting = None, found
+        return self._next()
 
-    def _look(self, path: Path) -> None:
-        self.preview = found = self._hub.lesson.bringing_in.look_at(path)
-        logged, times = found.logged, found.times
-        say(self.title, "Bring in what a kit logged on its own")
-        more = f" and {len(self._waiting)} more" if self._waiting else ""
-        say(self.files, f"{path.name}{more}")
-        text = logged.data[:4000].decode("utf-8", "replace").splitlines()[:FIRST_LINES]
-        say(self.lines, "\n".join(line[:MOST_LINE] for line in text))
-        say(self.lines_card.aside, f"{len(logged.rows)} rows · nothing in the file is changed")
+    def _next(self) -> bool:
+        """Shows the next run that would come in; whether there is one."""
+        if not self._waiting:
+            return False
+        self._corrections = {}
+        self._show(self._waiting.pop(0))
+        return True
+
+    def _correct(self, at: int, column: int, text: str) -> None:
+        """What was typed over a column's name, its role or its unit."""
+        found = self.preview
+        if found is None:
+            return
+        before = self._corrections.get(at) or Correction(found.columns[at].name, found.columns[at].unit)
+        typed = text.strip()
+        if column == 1:
+            role = next(
+                (role for role, words in ROLES.items() if typed.lower() and typed.lower() in f"{role} {words}"), None
+            )
+            if role is None:
+                self._hub.tell(f"A column is {', '.join(ROLES.values())}; “{typed}” is none of these.", "red")
+                self._show_columns()
+                return
+            now = replace(before, role=role)
+        else:
+            now = replace(before, name=typed) if column == 0 else replace(before, unit=typed)
+        if now == before:
+            return
+        corrections = {**self._corrections, at: now}
+
+        def correct() -> None:
+            self.preview = self._hub.lesson.bringing_in.corrected(found, corrections)
+            self._corrections = corrections
+
+        self._hub.try_to(correct)
+        assert self.preview is not None
+        self._show(self.preview)
+
+    def _show_columns(self) -> None:
+        found = self.preview
+        if found is None:
+            return
         rows: list[list[Cell]] = [
             [
-                each.name,
-                ROLES[each.role],
-                each.unit,
-                f"{each.values}",
+                each.name, ROLES[each.role], each.unit, f"{each.values}",
                 (each.note, "amber" if "never set" in each.note else "soft"),
             ]
             for each in found.columns
-        ]
+        ]  # fmt: skip
         self.columns.fill(rows)
         self.columns.fit(6)
+
+    def _show(self, found: Preview) -> None:
+        self.preview = found
+        logged, times = found.logged, found.times
+        say(self.title, "Bring in what a kit logged on its own")
+        more = f" and {len(self._waiting)} more" if self._waiting else ""
+        say(self.files, f"{file_words(found)}{more}")
+        text = logged.data[:4000].decode("utf-8", "replace").splitlines()[:FIRST_LINES]
+        say(self.lines, "\n".join(line[:MOST_LINE] for line in text))
+        say(self.lines_card.aside, f"{len(logged.rows)} rows · nothing in the file is changed")
+        self._show_columns()
         say(
             self.when_words,
             ". ".join(each[:1].upper() + each[1:] for each in times.notes) or "The file says when each row was.",
@@ -156,7 +203,7 @@ class BringView(QWidget):
         found = self.preview
         if found is None or not self._hub.try_to(lambda: self._bring(found)):
             return
-        if not (self._waiting and self.look_at(self._waiting)):
+        if not self._next():
             self.leave()
 
     def _bring(self, found: Preview) -> None:
