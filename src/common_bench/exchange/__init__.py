@@ -13,6 +13,7 @@ OFFERS = {
     "figure": ("class_graph",),
     "file_times": (
         "FileTimes",
+        "later",
         "numbers",
         "times_of",
     ),

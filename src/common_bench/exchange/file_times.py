@@ -67,8 +67,16 @@ def times_of(made: Logged) -> FileTimes:
     t, breaks = _onwards(stamps, made.breaks, notes)
     t = _spread(t, notes)
     first = walls
-    last = first + timedelta(seconds=float(t[-1])) if first is not None else None
+    last = later(first, float(t[-1]))
     return FileTimes(t - t[0], tuple(breaks), first, last, columns, state, tuple(notes), float(t[0]))
+
+
+def later(first: datetime | None, seconds: float) -> datetime | None:
+    """So many s after a moment; None where there is no such time."""
+    try:
+        return first + timedelta(seconds=seconds) if first is not None else None
+    except OverflowError:
+        return None
 
 
 def _dated(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], str, datetime | None] | None:

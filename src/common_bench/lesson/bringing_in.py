@@ -9,7 +9,7 @@ import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
 
@@ -19,7 +19,7 @@ import numpy as np
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
 from common_bench.book.journal import keep_file, kept_file
-from common_bench.exchange.file_times import FileTimes, numbers, times_of
+from common_bench.exchange.file_times import FileTimes, later, numbers, times_of
 from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
 from common_bench.lesson.changes import Changes
@@ -243,10 +243,10 @@ def _began(preview: Preview, began: datetime | None, ended: datetime | None) -> 
     if began is not None:
         return began
     if ended is not None:
-        return ended - timedelta(seconds=preview.seconds)
+        return later(ended, -preview.seconds)
     if preview.times.state == "never set":  # it ended when the file was last written
         written = datetime.fromtimestamp(preview.logged.path.stat().st_mtime)
-        return written - timedelta(seconds=preview.seconds)
+        return later(written, -preview.seconds)
     return preview.times.first
 
 

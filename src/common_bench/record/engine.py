@@ -88,8 +88,7 @@ class Engine:
             return found.fallen(trouble("engine-stopped", ""))
         if alive and self.now() - found.at > HANGS_AFTER * self.speed:
             return replace(found, trouble=EngineTrouble("engine-hangs", seconds=(self.now() - found.at) / self.speed))
-        told = self.journal.trouble or self._fault
-        return found if told is None else replace(found, trouble=told)
+        return found if (told := self.journal.trouble or self._fault) is None else replace(found, trouble=told)
 
     def events(self) -> list[EngineEvent]:
         """What has happened since last asked, oldest first."""

@@ -11,7 +11,8 @@ from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QGraphicsView
 
-from common_bench.desk.graphs.plots import LARGE, NARROW, WIDE, calm_range, font, gaps_in, pen, ticks, translucent
+from common_bench.desk.graphs.plots import LARGE, NARROW, WIDE, font, pen, translucent
+from common_bench.desk.graphs.ranges import calm_range, gaps_in, ticks
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats

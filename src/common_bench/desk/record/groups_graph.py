@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 
-from common_bench.desk.graphs.plots import Graph, pen, translucent, whole_steps
+from common_bench.desk.graphs.plots import Graph, pen, translucent
+from common_bench.desk.graphs.ranges import whole_steps
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, choice, hbox, is_open, say

@@ -9,7 +9,8 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtGui import QMouseEvent
 
-from common_bench.desk.graphs.plots import Graph, MovingBand, MovingLine, pen, whole_steps
+from common_bench.desk.graphs.plots import Graph, MovingBand, MovingLine, pen
+from common_bench.desk.graphs.ranges import whole_steps
 from common_bench.desk.look.sheet import palette, px
 
 MARKS = 200  # events that are marked

@@ -1,0 +1,48 @@
+"""Ends of axes, the round values on them, and where lines break. Numbers in, numbers out."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from common_bench.model.block import Bools, Floats
+from common_bench.model.measured import plain
+
+
+def step_of(spread: float, most: int) -> float:
+    """1, 2 or 5 times a power of ten, so that at most so many steps go into a range."""
+    size = 10 ** math.floor(math.log10(spread / most))
+    return float(next(each * size for each in (1, 2, 5, 10) if each * size >= spread / most * (1 - 1e-9)))
+
+
+def ticks(low: float, high: float, most: int) -> list[tuple[float, str]]:
+    """At most so many round values between two, each as it is written."""
+    step = step_of(high - low, most)
+    decimals = max(0, math.ceil(-math.log10(step) - 1e-9))
+    values = np.arange(math.ceil(low / step - 1e-9), math.floor(high / step + 1e-9) + 1) * step
+    return [(float(each), plain(float(each), decimals)) for each in values]
+
+
+def whole_steps(low: float, high: float) -> tuple[float, float]:
+    """Ends at whole steps of a tenth of the size of the range, with some room."""
+    spread = (high - low) or abs(high) * 0.01 or 1.0
+    step = step_of(spread, 8)
+    return math.floor((low - 0.04 * spread) / step) * step, math.ceil((high + 0.08 * spread) / step) * step
+
+
+def calm_range(kept: tuple[float, float], values: Floats) -> tuple[float, float]:
+    """The range of an axis that holds values, with some room: the one before, unless they leave it or it is twice too wide."""
+    if not len(values):
+        return kept
+    low, high = float(values.min()), float(values.max())
+    margin = max((high - low) * 0.15, abs(high) * 1e-4, 1e-9)
+    fits = kept[0] <= low and high <= kept[1] and (high - low + 2 * margin) >= 0.5 * (kept[1] - kept[0])
+    return kept if fits else (low - margin, high + margin)
+
+
+def gaps_in(t: Floats, known: Bools) -> list[tuple[float, float]]:
+    """Where a line breaks between two values. Several without a value in a row are no gap: they were heard."""
+    there = np.flatnonzero(known)
+    before = there[np.flatnonzero(np.diff(there) == 2)]
+    return [(float(t[at]), float(t[at + 1])) for at in before if t[at + 1] > t[at]]
