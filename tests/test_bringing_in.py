@@ -176,6 +176,9 @@ def test_a_file_of_each_habit_comes_in_with_its_columns_and_times(habit: str, tm
     channels = [name for at, name in enumerate(logged.names) if at not in found.columns]
     assert channels == names
     assert found.t.tolist() == pytest.approx(times, abs=1e-6)
+    if found.first is not None:
+        assert found.first.year in (2026, 2025)
+        assert (found.last - found.first).total_seconds() == pytest.approx(times[-1], abs=1e-5)
     values = numbers(logged, logged.names.index(next(name for name in names if name != "state")))
     assert np.isfinite(values[0])
     assert float(values[0]) in (1.0, 1.5, -1.5, 0.0, 1000.0)

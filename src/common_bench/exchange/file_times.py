@@ -67,7 +67,7 @@ def times_of(made: Logged) -> FileTimes:
     t, breaks = _onwards(stamps, made.breaks, notes)
     t = _spread(t, notes)
     first = walls
-    last = later(first, float(t[-1]))
+    last = later(first, float(t[-1] - t[0]))
     return FileTimes(t - t[0], tuple(breaks), first, last, columns, state, tuple(notes), float(t[0]))
 
 

@@ -49,6 +49,7 @@ OFFERS = {
         "read_condition_line",
     ),
     "demonstration": (
+        "CARDS",
         "demonstrate",
         "plug_in",
         "prepared_lesson",
@@ -99,8 +100,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "meter",
         "Meter",
+        "meter",
         "run_rows",
         "stretch",
         "traces_of",

@@ -27,6 +27,7 @@ from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
 from common_bench.model.block import Floats, Stamped
 from common_bench.model.calibration import Calibration
+from common_bench.model.measured import how_long
 from common_bench.model.run import Ending
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.model.trouble import FileTrouble
@@ -345,9 +346,12 @@ def words_of_file(preview: Preview, who: str) -> str:
     """What came in, in one sentence or two."""
     logged, times = preview.logged, preview.times
     channels = [each.name for each in preview.columns if each.role == "channel"]
-    left = ", ".join(f"{each.lines} lines left out: {each.what}" for each in logged.left_out)
+    count: dict[str, int] = {}
+    for each in logged.left_out:
+        count[each.what] = count.get(each.what, 0) + each.lines
+    left = ", ".join(f"{lines} line{'s' if lines != 1 else ''} left out: {what}" for what, lines in count.items())
     parts = [
-        f"{file_words(preview)}: {who}, {len(logged.rows)} rows over {preview.seconds:g} s, {', '.join(channels) or 'no channel'}"
+        f"{file_words(preview)}: {who}, {len(logged.rows)} rows over {how_long(preview.seconds)}, {', '.join(channels) or 'no channel'}"
     ]
     parts += [f"{len(preview.gaps)} gap{'s' if len(preview.gaps) != 1 else ''}"] if preview.gaps else []
     return "; ".join([*parts, *times.notes, *([left] if left else [])])

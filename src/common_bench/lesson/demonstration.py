@@ -8,12 +8,14 @@ from pathlib import Path
 from typing import NamedTuple
 
 from common_bench.calibrate.judging import check_state, sentence
+from common_bench.lesson.bringing_in import words_of_file
 from common_bench.lesson.exporting import export_pool
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.discovery import plugged_in
 from common_bench.model.measured import Measured, written
 from common_bench.model.plan import SensorPlan
 from common_bench.model.plan_file import shipped_plan
+from common_bench.model.run import Run
 from common_bench.model.trouble import PoolTrouble, Trouble
 from common_bench.standins.classes import CLASS_NAME
 from common_bench.standins.control import StandInProcess
@@ -22,6 +24,7 @@ from common_bench.standins.world import MAIN, World, world_of
 Say = Callable[[str], None]
 PATIENCE = 60.0  # s of real time for any one step
 POLL = 0.05  # s
+CARDS = "memory cards"  # the folder of what kits have logged on their own
 UNIT_ROOM = 8  # characters for a point's name
 
 
@@ -74,6 +77,10 @@ def demonstrate(
     folder = out / ".ports"
     lesson = prepared_lesson(book, speed=speed, class_name=class_name, seed=seed)
     try:
+        if world_of(class_name).logs:
+            _bring_in(lesson, world_of(class_name).cards(out / CARDS, seed=seed), say)
+            _pool(lesson, say)
+            return _demonstrated(lesson, book, out, say)
         with StandInProcess(folder, seed=seed, world_speed=speed, class_name=class_name) as stand_ins:
             say(f"Six stand-in kits are plugged in; their world runs {speed:g} times as fast as ours.")
             plug_in(lesson, folder)
@@ -88,20 +95,39 @@ def demonstrate(
                     _calibrate(lesson, sensor, stand_ins, world_of(class_name), say)
             _record(lesson, stand_ins, world_of(class_name), say)
             _pool(lesson, say)
-        files = export_pool(lesson, out)
-        result = lesson.pooling.class_result()
-        if result.finding is None:
-            raise (
-                PoolTrouble("no-class-line", why=result.why_no_line)
-                if result.why_no_line
-                else PoolTrouble("no-class-finding")
-            )
+        return _demonstrated(lesson, book, out, say)
     finally:
         lesson.close()
         if folder.exists() and not any(folder.iterdir()):
             folder.rmdir()
+
+
+def _demonstrated(lesson: OpenLesson, book: Path, out: Path, say: Say) -> Demonstrated:
+    """What the lesson leaves in its folder. Raises PoolTrouble where the class found nothing."""
+    files = export_pool(lesson, out)
+    result = lesson.pooling.class_result()
+    if result.finding is None:
+        raise (
+            PoolTrouble("no-class-line", why=result.why_no_line)
+            if result.why_no_line
+            else PoolTrouble("no-class-finding")
+        )
     say(f"In {out}: {', '.join(path.name for path in [book, *files])}")
     return Demonstrated(book, result.finding_name, result.finding, files)
+
+
+def _bring_in(lesson: OpenLesson, cards: list[Path], say: Say) -> None:
+    """What the kits of a class have logged on their own, each file by whose name it has."""
+    say(f"Six memory cards lie in {cards[0].parent}: {len(cards)} files.")
+    for preview in lesson.bringing_in.look_at_all(cards):
+        assert preview.group is not None, "each has its group's name"
+        run, _ = lesson.bringing_in.bring(preview, preview.group)
+        lesson.working_up.ended(run, None)
+        _until(lesson, lambda: not lesson.working_up.is_busy, "the run is worked up")
+        kept = lesson.store.run(run)
+        alias = lesson.store.group(kept.group).alias
+        say(f"Record     {words_of_file(preview, f'{alias} run {kept.number}')}")
+        _tell_run(lesson, kept, say)
 
 
 def _until(lesson: OpenLesson, met: Callable[[], bool], what: str) -> None:
@@ -182,9 +208,13 @@ def _record(lesson: OpenLesson, stand_ins: StandInProcess, world: World, say: Sa
         _until(lesson, lambda: not any(lesson.roster.busy(g) for g in everybody), f"run {number} ends")
         _until(lesson, lambda: len(lesson.store.kept_runs()) == number * len(everybody), "the runs are kept")
         for run in lesson.store.kept_runs()[-len(everybody) :]:
-            words = ", ".join(f"{f.name} = {f.measured} ({f.how})" for f in lesson.store.findings(run.id))
-            words = words or (run.trouble.trouble.sentence if run.trouble is not None else "no finding")
-            say(f"Work up    {lesson.store.group(run.group).alias:<8} run {run.number}: {words}")
+            _tell_run(lesson, run, say)
+
+
+def _tell_run(lesson: OpenLesson, run: Run, say: Say) -> None:
+    words = ", ".join(f"{f.name} = {f.measured} ({f.how})" for f in lesson.store.findings(run.id))
+    words = words or (run.trouble.trouble.sentence if run.trouble is not None else "no finding")
+    say(f"Work up    {lesson.store.group(run.group).alias:<8} run {run.number}: {words}")
 
 
 def _pool(lesson: OpenLesson, say: Say) -> None:

@@ -50,6 +50,7 @@ OFFERS = {
     "measured": (
         "digits",
         "first_place",
+        "how_long",
         "interval_words",
         "Measured",
         "NO_VALUE",
@@ -58,6 +59,7 @@ OFFERS = {
         "plain",
         "raised",
         "read_measured",
+        "time_unit",
         "u_words",
         "written",
     ),

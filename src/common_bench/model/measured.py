@@ -155,3 +155,23 @@ def written(value: float, u: float, unit_text: str = "") -> str:
     power = in_powers(max(abs(value), u), shown)
     both = f"{plain(value / 10.0**power, shown + power)} ± {plain(u / 10.0**power, shown + power)}"
     return (f"({both}){_apart(power)}" if power else both) + tail
+
+
+HOUR, DAY = 3600.0, 86_400.0
+TIMES = (
+    (48 * HOUR, DAY, "d", 2),
+    (2 * HOUR, HOUR, "h", 2),
+    (0.0, 1.0, "s", 1),
+)  # from s on: its unit, s of it, decimals
+
+
+def time_unit(longest: float) -> tuple[str, float]:
+    """The unit in which times up to so many s are told, and its s."""
+    return next((unit, size) for least, size, unit, _ in TIMES if longest >= least)
+
+
+def how_long(seconds: float, longest: float | None = None) -> str:
+    """`20.0 s`, `5.20 h`, `3.00 d`; longest: s of the longest that stands beside it, in whose unit it is told."""
+    most = abs(seconds if longest is None else longest)
+    size, unit, decimals = next((size, unit, digits) for least, size, unit, digits in TIMES if most >= least)
+    return f"{seconds / size:.{decimals}f} {unit}"

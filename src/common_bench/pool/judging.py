@@ -152,7 +152,7 @@ def _explained(
     stated = "large" if place.x_off > 0 else "small"
     off = plain(abs(place.x_off), 2 if abs(place.x_off) > 0.02 else 3)
     told = (
-        f"{opening}, as if its {graph.x} were stated {off} {place.x.unit} too {stated}: measured to the wrong place? "
+        f"{opening}, as if its {graph.x} were stated {f'{off} {place.x.unit}'.strip()} too {stated}: measured to the wrong place? "
         f"Its {graph.y} alone may be at fault too."
     )
     return msgspec.structs.replace(place, words=told)

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from functools import cache
 from importlib import import_module
 from importlib.resources import files
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 if TYPE_CHECKING:
@@ -63,6 +64,9 @@ class World(ABC):
     hang: ClassVar[str] = "Hang"
     hello: ClassVar[bytes] = b"kit v1"
     rate: ClassVar[float] = 50.0  # lines per s of its kits, where nobody asks for others
+    logs: ClassVar[bool] = (
+        False  # its kits log on their own; what they have written is brought in from their memory cards
+    )
 
     @abstractmethod
     def benches(self, count: int = 6, seed: int = 9) -> Sequence[StandInBench]:
@@ -71,6 +75,10 @@ class World(ABC):
     @abstractmethod
     def kit(self, bench: Any, seed: int, **options: Any) -> StandInKit:
         """The kit of one of its benches. options: dialect, rate, gate, as `StandInKit` takes them."""
+
+    def cards(self, folder: Path, count: int = 6, seed: int = 9) -> list[Path]:
+        """The files on the memory cards of a class whose kits log on their own, written into a folder; none otherwise."""
+        return []
 
     @abstractmethod
     def truth(self, benches: Sequence[Any]) -> Truth:

@@ -21,7 +21,8 @@ def refined(problem: Problem, weights: Floats, start: Floats, looks: int = MOST_
     size = sizes_of(problem, start)
 
     def off(scaled: Floats) -> Floats:
-        found = (problem.of((scaled * size).tolist()) - problem.y.values) * weights
+        with np.errstate(all="ignore"):
+            found = (problem.of((scaled * size).tolist()) - problem.y.values) * weights
         return np.where(np.isfinite(found), found, 1e12)
 
     try:

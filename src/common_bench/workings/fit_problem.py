@@ -223,5 +223,6 @@ def sizes_of(problem: Problem, p: Floats) -> Floats:
 
 def left_by(problem: Problem, weights: Floats, p: Floats) -> float:
     """The sum of squares that parameters leave; inf where they give no numbers."""
-    found = float((((problem.of(p.tolist()) - problem.y.values) * weights) ** 2).sum())
+    with np.errstate(all="ignore"):
+        found = float((((problem.of(p.tolist()) - problem.y.values) * weights) ** 2).sum())
     return found if np.isfinite(found) else np.inf

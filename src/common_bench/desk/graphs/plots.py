@@ -17,7 +17,7 @@ from common_bench.desk.look.labels import escaped
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import FAMILIES, palette, px
 from common_bench.model.block import Floats
-from common_bench.model.measured import plain
+from common_bench.model.measured import plain, time_unit
 from common_bench.model.visible import on_one_line
 
 Numbers = Floats | Sequence[float]
@@ -103,6 +103,12 @@ class Graph(pg.PlotWidget):
         for side, text in (("left", left), ("bottom", bottom)):
             if text:
                 self.setLabel(side, escaped(text), **css)
+
+    def name_time(self, left: str, longest: float, words: str = "time") -> None:
+        """The axis of a time in s up to `longest`, shown in s, hours or days."""
+        unit, size = time_unit(longest)
+        self.getPlotItem().getAxis("bottom").setScale(1 / size)
+        self.name_axes(left, f"{words} ({unit})")
 
     def frame_values(self, *values: Numbers, room: float = 0.15) -> None:
         """Sets the upright range to what these values need, with some room."""

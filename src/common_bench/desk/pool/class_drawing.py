@@ -98,7 +98,7 @@ def _draw_place(
     if place.stands_out and place.words:
         words = f"   {FIRST_SENTENCE.match(place.words.replace(place.alias, alias, 1))[0]}"  # type: ignore[index]
     where = float(np.mean(x)) if compared else place.x.value
-    far = compared and where > (max(at.values()) + min(at.values())) / 2 and place.stands_out
+    far = where > (max(at.values()) + min(at.values())) / 2 and place.stands_out
     words = words.strip() + "   " if far else words  # a long note has its room on the left there
     graph.note(
         words,

@@ -6,17 +6,15 @@ import math
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QVBoxLayout
+from PyQt6.QtWidgets import QFileDialog
 
 from common_bench.desk.graphs.plots import Graph
-from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.labels import ShortLabel, label
+from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import (
     Card,
     Cell,
     Table,
     button,
-    emptied,
     hbox,
     pretty,
     say,
@@ -28,6 +26,7 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.pool.class_drawing import draw_class
 from common_bench.desk.pool.scatter_bar import ScatterBar
 from common_bench.desk.pool.walk import WalkBack
+from common_bench.desk.pool.who import WhoCard
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.exchange.tables import with_unit
@@ -38,6 +37,7 @@ from common_bench.model.trouble import Trouble
 from common_bench.pool.class_line import class_graph_of
 
 LONG = 18  # characters of a finding, beyond which larger type has no room for it on a line
+NAMED = 76  # px that a group's name needs
 AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
 
 
@@ -96,10 +96,7 @@ class PoolStage(StageView):
         self.more = label("", "soft", wrap=True)
         self.scatter_card.add(self.scatter)
         self.scatter_card.add(self.within, self.between, self.more)
-        self.who_card = Card("Who is in")
-        self._who = QVBoxLayout()
-        self._who.setSpacing(px(6))
-        self.who_card.body.addLayout(self._who)
+        self.who_card = WhoCard()
         self.state_card = Card()
         self.state = label("", wrap=True)
         self.state_card.add(self.state)
@@ -206,7 +203,7 @@ class PoolStage(StageView):
             f"Take {alias} back (X)" if rows and all(row.aside for row in rows) else f"Set {alias} aside… (X)"
         )
         self.aside.setEnabled(bool(rows))
-        self._show_who()
+        self.who_card.show_lesson(lesson)
         self.state_card.setVisible(not opened)
         drawn = lesson.store.plan.graph is not None
         for card in (self.graph_card, self.finding_card, self.scatter_card):
@@ -332,6 +329,8 @@ class PoolStage(StageView):
         self.walk.runs[self.table] = [min(place.of) for place in result.places]
         self.table.fill(rows)
         self.table.fit(7)
+        if self.table.columnWidth(0) < px(NAMED):  # names before numbers that stand in stage 5
+            self.table.setColumnHidden(3, True)
         at = next((at for at, place in enumerate(result.places) if place.group == self.hub.group), -1)
         self.table.blockSignals(True)
         self.table.selectRow(at)
@@ -377,23 +376,3 @@ class PoolStage(StageView):
             say(self.agreement, f"agrees with {accepted} ({away:.1f} of its uncertainty)", "good")
         else:
             say(self.agreement, f"does not agree with {accepted} ({away:.1f} of its uncertainty)", "red")
-
-    def _show_who(self) -> None:
-        emptied(self._who)
-        rows = self.hub.lesson.store.pool_rows()
-        for group in self.hub.lesson.store.groups:
-            own = [row for row in rows if row.group == group.id]
-            if not own:
-                words, tone = "none yet", "amber"
-            elif all(row.aside for row in own):
-                words, tone = f"set aside: {own[0].aside}", "amber"
-            else:
-                later = next((row.note for row in own if row.note), "")
-                words, tone = (
-                    f"{len(own)} finding{'s' if len(own) != 1 else ''}{f' · {later}' if later else ''}",
-                    "soft",
-                )
-            alias = ShortLabel(group.alias)
-            alias.setFixedWidth(px(90))
-            said = ShortLabel(words, tone)
-            self._who.addLayout(hbox(EmblemView(group.emblem.shape, group.emblem.colour, 16), alias, said))

@@ -166,7 +166,7 @@ class BringView(QWidget):
         self.whose.addItems([group.alias for group in groups])
         own = found.group or self._hub.group
         self.whose.setCurrentIndex(next((at for at, group in enumerate(groups) if group.id == own), 0))
-        left = [f"{each.lines} lines: {each.what}" for each in logged.left_out]
+        left = [f"{each.lines} line{'s' if each.lines != 1 else ''}: {each.what}" for each in logged.left_out]
         say(self.told, "\n".join([*([f"This was {found.again}."] if found.again else []), *left]) or "Nothing.")
         self._draw(found)
         self._show_when()
@@ -187,7 +187,7 @@ class BringView(QWidget):
         colour = hue(palette(), group.emblem.colour) if group is not None else palette().ink
         breaks = np.searchsorted(t[rows], [high for _, high in found.gaps])
         self.graph.line(np.insert(t[rows], breaks, np.nan), np.insert(values[rows], breaks, np.nan), colour, 1.6)
-        self.graph.name_axes(with_unit(f"raw {name}", unit), "time since the first row (s)")
+        self.graph.name_time(with_unit(f"raw {name}", unit), found.seconds, "time since the first row")
         self.graph.setXRange(0, found.seconds or 1.0, padding=0.02)
         self.graph.frame_values(values)
         say(

@@ -174,10 +174,12 @@ def run_demo(out: Path | None, speed: float, seed: int, class_name: str) -> int:
     """The desk with the stand-in class plugged in and ready to calibrate; says where its book is."""
     from common_bench.links.discovery import ports_folder
     from common_bench.standins.control import StandInProcess
+    from common_bench.standins.world import world_of
 
     folder = out or demo_folder(class_name)
     ports = ports_folder() / f"demo-{os.getpid()}"
-    stand_ins = StandInProcess(ports, seed=seed, world_speed=speed, class_name=class_name)
+    logs = world_of(class_name).logs
+    stand_ins = None if logs else StandInProcess(ports, seed=seed, world_speed=speed, class_name=class_name)
     print(f"The demo's book is in {folder}", flush=True)
 
     def make(faults: Faults) -> QMainWindow:
@@ -190,7 +192,8 @@ def run_demo(out: Path | None, speed: float, seed: int, class_name: str) -> int:
     try:
         return _open_after_first_paint("Plugging the stand-in class in …", make)
     finally:
-        stand_ins.stop()
+        if stand_ins is not None:
+            stand_ins.stop()
         with contextlib.suppress(OSError):
             ports.rmdir()
 
@@ -203,13 +206,29 @@ def demo_window(
     from common_bench.desk.shell.hub import Hub
     from common_bench.desk.shell.window import Bench
     from common_bench.lesson.demonstration import plug_in, prepared_lesson
+    from common_bench.standins.world import world_of
 
     out.mkdir(parents=True, exist_ok=True)
     path = out / f"{class_name}.benchbook"
     lesson = prepared_lesson(path, speed=speed, class_name=class_name)
     plug_in(lesson, ports)
-    hub = Hub(lesson, ports, only_stand_ins=True)
-    hub.stage = "calibrate"
+    hub, logs = Hub(lesson, ports, only_stand_ins=True), world_of(class_name).logs
+    hub.stage = "record" if logs else "calibrate"
     window = Bench(hub, faults, house)
     hub.tell(f"This is the demo. Its book is {path}", "good")
+    if logs:
+        hub.tell(*lay_out_cards(class_name, out))
     return window
+
+
+def lay_out_cards(class_name: str, out: Path) -> tuple[str, str]:
+    """Writes the memory cards of a class whose kits log on their own; what is to be told of them."""
+    from common_bench.lesson.demonstration import CARDS
+    from common_bench.standins.world import world_of
+
+    place = out / CARDS
+    world_of(class_name).cards(place)
+    return (
+        f"The kits of this class have logged on their own. Their files lie in {place}: drop them here, or press I.",
+        "good",
+    )

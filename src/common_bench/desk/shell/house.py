@@ -24,6 +24,7 @@ from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
 from common_bench.standins.classes import CLASS_NAME
 from common_bench.standins.control import StandInProcess
+from common_bench.standins.world import world_of
 
 if TYPE_CHECKING:
     from common_bench.desk.shell.faults import Faults
@@ -114,20 +115,24 @@ class House:
         self._leave_then(lambda: self._enter_trial(key))
 
     def _enter_trial(self, key: str) -> None:
-        from common_bench.desk.shell.application import demo_folder
+        from common_bench.desk.shell.application import demo_folder, lay_out_cards
 
         folder = demo_folder(key) if self._trials is None else self._trials / key
         folder.mkdir(parents=True, exist_ok=True)
         ports = (self._ports or ports_folder()) / f"trial-{os.getpid()}"
-        self._stand_ins = StandInProcess(ports, world_speed=self._speed, class_name=key)
+        logs = world_of(key).logs
+        if not logs:
+            self._stand_ins = StandInProcess(ports, world_speed=self._speed, class_name=key)
 
         def make() -> OpenLesson:
             lesson = prepared_lesson(folder / f"{key}.benchbook", speed=self._speed, class_name=key)
             plug_in(lesson, ports)
             return lesson
 
-        self._enter(make, "plan", stand_ins=ports)
-        if self.bench is not None:
+        self._enter(make, "record" if logs else "plan", stand_ins=ports)
+        if self.bench is not None and logs:
+            self.bench.hub.tell(*lay_out_cards(key, folder))
+        elif self.bench is not None:
             self.bench.hub.tell(f"This is a trial class {CLASS_NAME} with stand-in kits. Its book is {folder}", "good")
 
     def _enter(self, make: MakeLesson, stage: str, *, stand_ins: Path | None = None) -> None:

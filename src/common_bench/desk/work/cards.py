@@ -9,7 +9,7 @@ from common_bench.desk.look.labels import label, set_tip
 from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, emptied, hbox, say, set_property, vbox
 from common_bench.desk.plan.cards import keys_back
 from common_bench.desk.shell.hub import Hub
-from common_bench.model.measured import u_words, written
+from common_bench.model.measured import how_long, u_words, written
 from common_bench.model.run import Finding, Moment, Run
 from common_bench.record.replay import Replayed
 from common_bench.workup.comparing import difference_words
@@ -167,15 +167,19 @@ class NotesCard(Card):
         self._shown: object = None
 
     def show_run(self, run: Run, replayed: Replayed, marked: Sequence[Moment]) -> None:
-        rows: list[list[Cell]] = [[f"{each.t:.1f} s", each.text] for each in marked]
+        rows: list[list[Cell]] = [[how_long(each.t, replayed.seconds), each.text] for each in marked]
         self.marked.fill(rows)
         self.marked.fit(3)
         self.marked.setVisible(bool(rows))
         left_out = run.setting.left_out if run.setting is not None else ()
         out = [each for each in left_out if each.kind == "stretch"]
         own = [low for low, high in replayed.gaps if any(low <= each.t_to and each.t_from <= high for each in out)]
-        gaps = [f"{low:.1f} s gap of {high - low:.1f} s" for low, high in replayed.gaps if low not in own]
-        say(self.moments, " · ".join([*gaps, f"{replayed.seconds:.1f} s {run.ended_by}", *run.lacks]))
+        gaps = [
+            f"{how_long(low, replayed.seconds)} gap of {how_long(high - low)}"
+            for low, high in replayed.gaps
+            if low not in own
+        ]
+        say(self.moments, " · ".join([*gaps, f"{how_long(replayed.seconds)} {run.ended_by}", *run.lacks]))
         if left_out == self._shown:
             return
         self._shown = left_out

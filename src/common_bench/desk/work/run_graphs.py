@@ -21,7 +21,7 @@ from common_bench.lesson.class_views import ALIGNED, Aligned
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
 from common_bench.model.block import Events, Floats, Series
-from common_bench.model.measured import written
+from common_bench.model.measured import how_long, written
 from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
 from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
@@ -219,7 +219,7 @@ class RunGraph(Card):
             return
         self._draw_trace(replayed, values, palette().soft if aside else hue(palette(), emblem.colour))
         self._draw_guesses(replayed, series)
-        self.graph.name_axes(with_unit(name, unit), "time (s)")
+        self.graph.name_time(with_unit(name, unit), replayed.seconds)
         for low, high in replayed.gaps:
             shade = pg.LinearRegionItem(
                 (low, high), movable=False, brush=translucent(palette().amber, 70), pen=pen(palette().card, 0)
@@ -283,7 +283,7 @@ class RunGraph(Card):
             self._seen = float(known.min()) - room, float(known.max()) + 1.6 * room
             self.graph.setYRange(*self._seen, padding=0)
             top = float(known.max()) + 1.5 * room
-            words = f" used: {span[0]:.1f} s to {span[1]:.1f} s (drag the edges)"
+            words = f" used: {how_long(span[0], ends[1])} to {how_long(span[1], ends[1])} (drag the edges)"
             self.graph.note(words, span[0], top, palette().copper, anchor=(0, 0))
 
     def _draw_moments(self, moments: Sequence[Moment], values: Floats) -> None:
@@ -341,7 +341,7 @@ class ResidualsGraph(Card):
         rows = np.linspace(0, len(fit.t) - 1, min(len(fit.t), MOST_DRAWN)).astype(int)
         self.graph.level(0.0, palette().soft)
         self.graph.points(fit.t[rows], fit.residuals[rows], "o", hue(palette(), emblem.colour), size=4)
-        self.graph.name_axes(with_unit("residual", fit.unit), "time (s)")
+        self.graph.name_time(with_unit("residual", fit.unit), seconds)
         self.graph.setXRange(0, seconds, padding=0.02)
         self.graph.frame_values(fit.residuals)
         say(self.aside, f"scatter {written(fit.sd, 0.05 * fit.sd, fit.unit)}")
@@ -378,7 +378,7 @@ class EachGraph(Card):
             self.graph.points(each.t[used], each.values[used], "o", colour, size=8)
         if (~used).any():
             self.graph.points(each.t[~used], each.values[~used], "o", palette().soft, size=8, faint=True)
-        self.graph.name_axes(with_unit(name, each.unit), "time (s)")
+        self.graph.name_time(with_unit(name, each.unit), replayed.seconds)
         self.graph.setXRange(0, replayed.seconds, padding=0.02)
         self.graph.frame_values(each.values)
 

@@ -11,6 +11,7 @@ from common_bench.desk.look.sheet import palette
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.class_views import aliased, hum, run_against, run_spectrum
 from common_bench.model.block import Floats
+from common_bench.model.measured import how_long
 from common_bench.record.replay import Replayed, quantities
 
 OVER_TIME, SPECTRUM, AGAINST = "over time", "spectrum", "against "
@@ -32,13 +33,15 @@ def draw_view(graph: Graph, view: str, replayed: Replayed, name: str, span: tupl
     rows = np.linspace(0, len(x) - 1, min(len(x), MOST_DRAWN)).astype(int) if len(x) else np.empty(0, int)
     graph.line(x[rows], y[rows], colour, 1.0)
     graph.points(x[rows], y[rows], "o", colour, size=4, faint=True)
+    graph.getPlotItem().getAxis("bottom").setScale(1.0)
     graph.name_axes(with_unit(name, unit), with_unit(other, known[other].unit))
     _frame(graph, x)
     graph.frame_values(y)
-    return f"{len(x)} readings, {span[0]:.1f} s to {span[1]:.1f} s"
+    return f"{len(x)} readings, {how_long(span[0], span[1])} to {how_long(span[1])}"
 
 
 def _draw_spectrum(graph: Graph, found: tuple[Floats, Floats, float] | None, name: str, unit: str, colour: str) -> str:
+    graph.getPlotItem().getAxis("bottom").setScale(1.0)
     graph.name_axes(f"{name} ({f'{unit}/√Hz' if unit else '1/√Hz'})", "frequency (Hz)")
     if found is None:
         return "too few readings in one stretch for a spectrum"

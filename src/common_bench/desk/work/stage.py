@@ -21,7 +21,7 @@ from common_bench.lesson.line_values import run_value
 from common_bench.lesson.origins import origin, reading_words
 from common_bench.lesson.plan_editing import looked_at
 from common_bench.lesson.words import age_words
-from common_bench.model.measured import plain
+from common_bench.model.measured import how_long, plain
 from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
@@ -379,5 +379,5 @@ class WorkStage(StageView):
         calibration = f"calibration of {age_words(used[0].made_at)}" if used else "not calibrated"
         if run.setting and run.setting.applied_at:
             calibration += ", applied afterwards"
-        parts = [f"{replayed.seconds:.1f} s", f"{plain(len(replayed.t), 0)} readings", calibration]
+        parts = [how_long(replayed.seconds), f"{plain(len(replayed.t), 0)} readings", calibration]
         say(self.subtitle, " · ".join(parts))
