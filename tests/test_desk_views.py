@@ -4,6 +4,7 @@ graphs; and what is removed for good."""
 from __future__ import annotations
 
 import sqlite3
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
 from common_bench.book.book import Book
+from common_bench.desk.shell.application import application, demo_window
 from common_bench.lesson.class_views import aliased, hum, spectrum
 from common_bench.model.plan import Condition, RulePlan, Threshold
 from common_bench.record.live import Picture
@@ -310,6 +312,15 @@ def test_files_that_are_dropped_are_looked_at_before_they_come_in_as_runs(worked
     assert rows == ["the kit's clock", "the kit's clock", "a channel", "a channel", "left out"]
     assert [run.number for run in store.runs(made.group["Chalk"])] == [1], "nothing is kept yet"
     assert uncut(made, "bringing in") == []
+    stage.bringing.columns.item(3, 0).setText("warmth")
+    made.until(lambda: stage.bringing.preview.columns[3].name == "warmth", "a name is typed over")
+    stage.bringing.columns.item(3, 2).setText("blorps")
+    made.see("“blorps” is no unit", made.window)
+    stage.bringing.columns.item(3, 1).setText("a clock of mine")
+    made.see("is none of these", made.window)
+    stage.bringing.columns.item(3, 1).setText("left out")
+    made.until(lambda: stage.bringing.preview.columns[3].role == "ignored", "a column is left out by hand")
+    made.see("left out by hand", stage)
     stage.bringing.main.click()
     made.see("1 gap", made.window)
     made.until(lambda: len(store.kept_runs(made.group["Chalk"])) == 2, "it is a run like any other")
@@ -325,3 +336,40 @@ def test_files_that_are_dropped_are_looked_at_before_they_come_in_as_runs(worked
     assert run.began_at == "2026-11-24T09:40:00"
     made.undo()
     assert store.run(run.id).aside == "taken back"
+
+
+def test_the_drying_sponges_are_brought_in_from_their_cards_and_find_what_is_true(tmp_path: Path) -> None:
+    """The whole lesson in the window: files chosen, each looked at and brought in, sent, the pool opened, one set aside."""
+    application()
+    window = demo_window(tmp_path, tmp_path / "ports", 1.0, "drying-sponges")
+    window.show()
+    hub, record = window.hub, window.stages["record"]
+    cards = sorted((tmp_path / "memory cards").iterdir())
+    assert len(cards) == 7
+    assert str(tmp_path / "memory cards") in hub.messages.text
+    record.bring_in(cards)
+    seen = []
+    while record.bringing.isVisible():
+        seen.append((record.bringing.files.text(), record.bringing.whose.currentText()))
+        record.bringing.main.click()
+    assert [whose for _, whose in seen] == ["Basalt", "Chalk", "Flint", "Gneiss", "Marble", "Slate"]
+    assert "joined" in {whose: files for files, whose in seen}["Marble"]
+    store = hub.lesson.store
+    deadline = time.monotonic() + 60
+    while not (len(store.kept_runs()) == 6 and all(store.findings(run.id) for run in store.kept_runs())):
+        assert time.monotonic() < deadline, "all are worked up"
+        QTest.qWait(50)
+    window.go_to("work")
+    window.stages["work"].deeds.send_all()
+    window.go_to("pool")
+    pool = window.stages["pool"]
+    pool.open_or_seal()
+    assert "Slate" in next(place.alias for place in hub.lesson.pooling.class_result().places if place.stands_out)
+    hub.select(next(group.id for group in store.groups if group.alias == "Slate"))
+    pool.ask_aside()
+    pool.question._field.setText("only some sides counted")
+    QTest.keyClick(pool.question._field, Qt.Key.Key_Return)
+    found = hub.lesson.pooling.class_result().finding
+    assert found.value == pytest.approx(0.020, abs=3 * found.u)
+    assert "agrees with" in pool.agreement.text()
+    window.close()

@@ -20,6 +20,23 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="columns group, run, conditions and findings with units, u_NAME; class for several",
     )
     parser.add_argument("--plan", type=Path, metavar="FILE", help="the plan whose class graph the table is for")
+    parser.add_argument("--with", dest="others", nargs="+", default=[], type=Path, metavar="FILE", help="other pools of the same plan: packages (.benchpool) or bench books")  # fmt: skip
+    parser.add_argument(
+        "--package", type=Path, metavar="FILE", help="keep the pool as a package for another book or machine"
+    )
+    parser.add_argument("--to", default="", metavar="URL", help="send the pool to a department's, as postgresql://…")
+    parser.add_argument(
+        "--wait", type=float, default=0.0, metavar="SECONDS", help="how long a server that is away is tried again"
+    )
+    parser.add_argument(
+        "--from", dest="of", default="", metavar="URL", help="read a department's pool; --plan names the plan"
+    )
+    parser.add_argument(
+        "--make-ready",
+        default="",
+        metavar="URL",
+        help="make the tables and roles of a department's pool, once, as its owner",
+    )
     parser.add_argument("--json", action="store_true", help="print as JSON")
 
 
@@ -29,6 +46,8 @@ def run(asked: argparse.Namespace) -> int:
     from common_bench.lesson.table_pool import pool_lines, pooled_json, pooled_table
     from common_bench.model.trouble import FileTrouble
 
+    if asked.make_ready or asked.of or asked.to or asked.others or asked.package:
+        return _shared(asked)
     if asked.table is not None:
         if asked.plan is None:
             raise FileTrouble("table-without-plan", where=str(asked.table))
@@ -59,4 +78,56 @@ def run(asked: argparse.Namespace) -> int:
             say(line)
     finally:
         lesson.close()
+    return 0
+
+
+def _shared(asked: argparse.Namespace) -> int:
+    """What goes to other books and machines, or comes from there."""
+    from common_bench.lesson.lesson import OpenLesson
+    from common_bench.lesson.sharing import (
+        keep_package,
+        pool_from,
+        pooled_together,
+        shared_pool,
+        together_json,
+        together_lines,
+    )
+    from common_bench.model.trouble import FileTrouble
+    from common_bench.pool.department import Department
+
+    if asked.make_ready:
+        department = Department(asked.make_ready)
+        say(
+            f"{department.name} is ready, version {department.make_ready()}: the roles bench_adds and bench_reads are there."
+        )
+        return 0
+    if asked.of:
+        department = Department(asked.of)
+        if asked.plan is None:
+            for name, count in department.plans().items():
+                say(f"{name}: {count} runs")
+            return 0
+        own = department.pool_of(str(asked.plan))
+    elif asked.book is None:
+        raise FileTrouble("pool-of-nothing")
+    else:
+        lesson = OpenLesson.open(asked.book, readonly=True)
+        try:
+            own, name = shared_pool(lesson.store), lesson.store.plan.name
+            if asked.package is not None:
+                say(f"The pool is {keep_package(lesson, asked.package)}")
+        finally:
+            lesson.close()
+        if asked.to:
+            department = Department(asked.to)
+            added = department.send_within(own, name, asked.wait)
+            say(f"{department.name}: {added} of {len(own.runs)} runs are new there; all are there now.")
+        if not asked.others:
+            return 0
+    found = pooled_together(own, [(str(path), pool_from(path)) for path in asked.others])
+    if asked.json:
+        print_json(together_json(found))
+        return 0
+    for line in together_lines(found):
+        say(line)
     return 0

@@ -29,8 +29,8 @@ OFFERS = {
     ),
     "class_views": (
         "aliased",
-        "Aligned",
         "ALIGNED",
+        "Aligned",
         "class_view",
         "ClassView",
         "hum",
@@ -195,6 +195,14 @@ OFFERS = {
     "scouting": (
         "heard_words",
         "Scout",
+    ),
+    "sharing": (
+        "keep_package",
+        "pool_from",
+        "pooled_together",
+        "shared_pool",
+        "together_json",
+        "together_lines",
     ),
     "store": ("LessonStore",),
     "table_fit": (

@@ -99,6 +99,11 @@ OFFERS = {
         "Share",
         "TakenPoint",
     ),
+    "shared_pool": (
+        "SharedNumber",
+        "SharedPool",
+        "SharedRun",
+    ),
     "stream": (
         "ASSUMED_NO_VALUE",
         "ClockState",

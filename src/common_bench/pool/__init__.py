@@ -7,6 +7,11 @@ OFFERS = {
         "class_graph_of",
         "class_result",
     ),
+    "department": ("Department",),
+    "many_classes": (
+        "many_classes",
+        "ManyClasses",
+    ),
     "places": ("stands_in",),
 }
 
