@@ -14,6 +14,8 @@ demo: ready
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then .venv/bin/common-bench demo; \
 	else rm -rf out/demo && .venv/bin/common-bench demo --headless --out out/demo; fi
 
+test fuzz bench: export FOR_TESTS = 1
+
 test: ready
 	.venv/bin/ruff check src tests bench
 	.venv/bin/ruff format --check src tests bench

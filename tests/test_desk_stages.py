@@ -14,6 +14,7 @@ from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
 from common_bench.desk.pool.class_drawing import places_across
 from common_bench.lesson.line_offers import offers
+from common_bench.lesson.sharing import pool_from
 from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.bench import HUES, SHAPES, emblem_for
 from common_bench.model.plan import Plan, RulePlan
@@ -265,7 +266,8 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     out.mkdir()
     made.window.stage.export_to(str(out))
     made.see("Written: ", made.window.stage)
-    assert sorted(path.name for path in out.iterdir()) == ["class-graph.png", "pool.csv", "pool.json"]
+    assert sorted(path.name for path in out.iterdir()) == ["class-graph.png", "pool.benchpool", "pool.csv", "pool.json"]
+    assert len(pool_from(out / "pool.benchpool").runs) == 6
     made.window.stage.export_to(str(out))
     made.see("nothing is overwritten", made.window.stage)
     with (out / "pool.csv").open(newline="") as file:

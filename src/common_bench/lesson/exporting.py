@@ -12,6 +12,7 @@ from common_bench.book.journal import HEARD, heard
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.sharing import keep_package
 from common_bench.lesson.store import applied_words
 from common_bench.links.file_link import tape_text
 from common_bench.model.block import Series
@@ -43,6 +44,7 @@ def pool_export(lesson: OpenLesson) -> Callable[[Path], list[Path]]:
     store = lesson.store
     rows, name, class_name = store.pool_rows(), store.plan.name, store.class_name
     emblems = {group.id: group.emblem for group in store.groups}
+    path, id = lesson.book.path, store.id
 
     def write(folder: Path) -> list[Path]:
         files = [folder / "pool.csv", folder / "pool.json"]
@@ -52,11 +54,22 @@ def pool_export(lesson: OpenLesson) -> Callable[[Path], list[Path]]:
             if result is not None and result.points:
                 files.append(folder / "class-graph.png")
                 class_graph(files[-1], f"{name}, class {class_name}", result, emblems)
+            if rows:
+                files.append(_package(path, id, folder / "pool"))
         except OSError as fault:
             raise BookTrouble("export-folder-read-only", where=str(folder)) from fault
         return files
 
     return write
+
+
+def _package(book: Path, lesson: int, path: Path) -> Path:
+    """The pool for another book or machine, read from the book anew, so that it can be done in any thread."""
+    again = OpenLesson.open(book, lesson, readonly=True)
+    try:
+        return keep_package(again, path)
+    finally:
+        again.close()
 
 
 def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:

@@ -122,13 +122,14 @@ class Department:
             version = int(connection.execute(select(func.max(made.c.version))).scalar() or 0) if known else 0
             if version > VERSION:
                 raise PoolTrouble("department-newer", where=self.name)
+            if version == VERSION:
+                return VERSION
             if version == 0:
                 metadata.create_all(connection)
             for number in range(max(version, 1) + 1, VERSION + 1):
                 for statement in MIGRATIONS[number] if version else ():
                     connection.execute(text(statement))
-            if version < VERSION:
-                connection.execute(made.insert().values(version=VERSION))
+            connection.execute(made.insert().values(version=VERSION))
             for role in (ADDS, READS):
                 there = connection.execute(
                     text("SELECT 1 FROM pg_roles WHERE rolname = :role"), {"role": role}
@@ -150,7 +151,9 @@ class Department:
             if version < VERSION:
                 raise PoolTrouble("department-older", where=self.name)
             id = plan_id(shared.plan)
-            connection.execute(insert(plan).values(id=id, name=name, text=shared.plan).on_conflict_do_nothing())
+            connection.execute(
+                insert(plan).inline().values(id=id, name=name, text=shared.plan).on_conflict_do_nothing()
+            )
             rows = [
                 {"id": r.id, "plan": id, "class_id": r.class_id, "group_alias": r.group, "number": r.number, "began_at": r.began_at, "source": r.source}
                 for r in shared.runs
@@ -158,9 +161,10 @@ class Department:
             said = [_said(each) for each in shared.runs]
             added = 0
             for at in range(0, len(rows), AT_ONCE):
-                connection.execute(insert(run).values(rows[at : at + AT_ONCE]).on_conflict_do_nothing())
+                connection.execute(insert(run).inline().values(rows[at : at + AT_ONCE]).on_conflict_do_nothing())
                 added += connection.execute(
-                    insert(told).values(said[at : at + AT_ONCE]).on_conflict_do_nothing()
+                    insert(told).inline().values(said[at : at + AT_ONCE]).on_conflict_do_nothing(),
+                    execution_options={"preserve_rowcount": True},
                 ).rowcount
         return added
 

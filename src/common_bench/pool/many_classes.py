@@ -118,5 +118,8 @@ def mean_of_classes(found: Sequence[Measured]) -> tuple[Measured | None, float]:
     y, u = (np.array([getattr(each, what) for each in known]) for what in ("value", "u"))
     n = len(y)
     line = group_line(np.zeros(n), y, np.zeros(n), u**2, np.arange(n), (0,))
-    u_mean = float(line.covariance[0, 0]) ** 0.5
+    stated = (
+        float(np.sum(1 / (u**2 + line.between))) ** -0.5
+    )  # never less, however near to each other they lie by chance
+    u_mean = max(float(line.covariance[0, 0]) ** 0.5, stated)
     return Measured(float(line.coefficients[0]), u_mean, known[0].unit, line.u_dof), (line.between * line.scale) ** 0.5

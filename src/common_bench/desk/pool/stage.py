@@ -156,7 +156,11 @@ class PoolStage(StageView):
 
         from common_bench.lesson.exporting import pool_export
 
-        taken = [name for name in ("pool.csv", "pool.json", "class-graph.png") if (Path(folder) / name).exists()]
+        taken = [
+            name
+            for name in ("pool.csv", "pool.json", "class-graph.png", "pool.benchpool")
+            if (Path(folder) / name).exists()
+        ]
         if taken:
             self.hub.tell(f"{folder} holds a {taken[0]} already; nothing is overwritten. Choose another folder.", "red")
             return
