@@ -55,6 +55,7 @@ def test_the_headless_demo_holds_the_whole_lesson(demo: tuple[Path, subprocess.C
         "pool.csv",
         "pool.json",
         "class-graph.png",
+        "pool.benchpool",
     }
     assert (out / "class-graph.png").read_bytes().startswith(b"\x89PNG")
     with (out / "pool.csv").open(newline="") as file:

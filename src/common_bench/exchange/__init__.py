@@ -10,6 +10,7 @@ OFFERS = {
         "number_in",
         "STATED",
     ),
+    "data_package": ("data_package",),
     "figure": ("class_graph",),
     "file_times": (
         "FileTimes",

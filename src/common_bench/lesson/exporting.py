@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
 from common_bench.book.journal import HEARD, heard
+from common_bench.exchange.data_package import data_package
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
 from common_bench.lesson.lesson import OpenLesson
@@ -113,7 +114,11 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
     if left_out:
         files.append(folder / "left-out.csv")
         _text(files[-1], csv_text(["group", "run", "why it is not here"], left_out))
-    return files + export_pool(lesson, folder)
+    files += export_pool(lesson, folder)
+    about = folder / "datapackage.json"
+    title = f"{lesson.store.plan.name}, class {lesson.store.class_name}".removesuffix(", class ")
+    about.write_bytes(data_package(lesson.store.plan.name, title, [each for each in files if each.suffix != ".tape"]))
+    return [*files, about]
 
 
 def keep_run_csv(lesson: OpenLesson, run: int, path: Path) -> Path:

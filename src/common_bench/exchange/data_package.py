@@ -1,0 +1,88 @@
+"""A folder of tables told about in one file, `datapackage.json`, as a Frictionless Data Package (version 1): every column with its
+type, its unit and what it is the uncertainty of."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+HEADER = re.compile(r"(?P<name>.*?)(?: \((?P<unit>[^()]*(?:\([^()]*\)[^()]*)?)\))?")
+STATED = "u_"  # begins the name of a standard uncertainty
+WORDS = {".toml": "text/toml", ".json": "application/json", ".png": "image/png", ".benchpool": "application/json", ".tape": "text/plain"}  # fmt: skip
+
+
+def data_package(name: str, title: str, files: Sequence[Path]) -> bytes:
+    """What a folder's files are; name: in small letters, title: for people."""
+    resources = [_table(path) if path.suffix == ".csv" else _file(path) for path in files]
+    told = {
+        "profile": "data-package", "name": _slug(name), "title": title,
+        "description": "Empty fields are values that nobody knows. Columns that begin with u_ hold standard uncertainties.",
+        "resources": resources,
+    }  # fmt: skip
+    return msgspec.json.format(msgspec.json.encode(told), indent=1) + b"\n"
+
+
+def _slug(text: str) -> str:
+    return "-".join(re.findall(r"[a-z0-9]+", text.lower())) or "table"
+
+
+def _named(path: Path) -> str:
+    return _slug(f"{path.stem}-{path.suffix[1:]}" if path.suffix != ".csv" else path.stem)
+
+
+def _file(path: Path) -> dict[str, Any]:
+    kind = WORDS.get(path.suffix, "application/octet-stream")
+    return {
+        "profile": "data-resource",
+        "name": _named(path),
+        "path": path.name,
+        "format": path.suffix[1:],
+        "mediatype": kind,
+    }
+
+
+def _table(path: Path) -> dict[str, Any]:
+    with path.open(encoding="utf-8", newline="") as file:
+        rows = csv.reader(file)
+        header = next(rows, [])
+        kinds = ["integer"] * len(header)
+        seen = [False] * len(header)
+        for row in rows:
+            for at, cell in enumerate(row[: len(header)]):
+                if cell and kinds[at] != "string":
+                    seen[at] = True
+                    kinds[at] = _kind(cell, kinds[at])
+    fields = [_field(each, kind if there else "string" if " " in each else "number") for each, kind, there in zip(header, kinds, seen, strict=True)]  # fmt: skip
+    return {
+        "profile": "tabular-data-resource", "name": _named(path), "path": path.name, "format": "csv", "mediatype": "text/csv",
+        "encoding": "utf-8", "dialect": {"delimiter": ",", "lineTerminator": "\r\n", "quoteChar": '"', "doubleQuote": True, "header": True},
+        "schema": {"fields": fields, "missingValues": [""]},
+    }  # fmt: skip
+
+
+def _kind(cell: str, before: str) -> str:
+    """The narrowest type that a column still has with one more cell."""
+    if before == "integer" and re.fullmatch(r"-?\d+", cell):
+        return "integer"
+    try:
+        float(cell)
+    except ValueError:
+        return "string"
+    return "number"
+
+
+def _field(header: str, kind: str) -> dict[str, Any]:
+    found = HEADER.fullmatch(header)
+    assert found is not None, "every text is a name"
+    unit, name = found["unit"], found["name"]
+    told: dict[str, Any] = {"name": header, "type": kind}
+    if unit:
+        told["unit"] = unit
+    if name.startswith(STATED):
+        told["uncertaintyOf"] = name.removeprefix(STATED)
+    return told

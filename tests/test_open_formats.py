@@ -1,0 +1,86 @@
+"""What leaves a book in open formats is what others can read: judged by the reference library for data packages and by the code that
+our own documentation gives to a colleague."""
+
+from __future__ import annotations
+
+import csv
+import json
+import re
+from pathlib import Path
+
+import frictionless
+import matplotlib as mpl
+import pytest
+
+from common_bench.cli.running import main
+from common_bench.exchange.data_package import data_package
+from common_bench.lesson.demonstration import demonstrate
+from common_bench.lesson.lesson import OpenLesson
+
+DOCS = Path(__file__).parent.parent / "docs" / "for-a-colleague.md"
+
+
+@pytest.fixture(scope="module")
+def exported(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
+    folder = tmp_path_factory.mktemp("out")
+    book = demonstrate(folder / "lesson", class_name="drying-sponges", say=lambda _: None).book
+    assert main(["export", str(book), str(folder / "export")]) == 0
+    return book, folder / "export"
+
+
+def test_a_data_package_is_valid_for_the_reference_library(exported: tuple[Path, Path]) -> None:
+    _, folder = exported
+    report = frictionless.validate(str(folder / "datapackage.json"))
+    assert report.valid, report.flatten(["resource", "rowNumber", "type", "note"])[:5]
+    told = json.loads((folder / "datapackage.json").read_text("utf-8"))
+    by_path = {each["path"]: each for each in told["resources"]}
+    assert {path.name for path in folder.iterdir() if path.suffix != ".tape"} == {*by_path, "datapackage.json"}
+    fields = {each["name"]: each for each in by_path["pool.csv"]["schema"]["fields"]}
+    assert fields["start (g/h)"] == {"name": "start (g/h)", "type": "number", "unit": "g/h"}
+    assert fields["u_start (g/h)"]["uncertaintyOf"] == "start"
+    assert fields["group"]["type"] == "string"
+    assert fields["run"]["type"] == "integer"
+    first = next(path for path in by_path if path.endswith("run-1.csv"))
+    rows = list(csv.reader((folder / first).open(encoding="utf-8", newline="")))
+    assert [each["name"] for each in by_path[first]["schema"]["fields"]] == rows[0]
+    (folder / "pool.csv").write_text(
+        (folder / "pool.csv").read_text("utf-8").replace("Basalt,1", "Basalt,one"), "utf-8"
+    )
+    try:
+        assert not frictionless.validate(str(folder / "datapackage.json")).valid, "what is wrong is found"
+    finally:
+        (folder / "pool.csv").write_text(
+            (folder / "pool.csv").read_text("utf-8").replace("Basalt,one", "Basalt,1"), "utf-8"
+        )
+
+
+def test_the_code_for_a_colleague_gives_the_same_numbers(
+    exported: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    book, folder = exported
+    mpl.use("Agg")
+    code = re.search(r"```python\n(.*?)```", DOCS.read_text("utf-8"), re.DOTALL)[1]
+    assert len(code.strip().splitlines()) <= 14
+    monkeypatch.chdir(folder)
+    exec(compile(code, str(DOCS), "exec"), {})
+    said = capsys.readouterr().out
+    lesson = OpenLesson.open(book, readonly=True)
+    found = lesson.pooling.class_result().finding
+    lesson.close()
+    assert said.strip() == f"transfer = {found.value:.6g} ± {found.u:.2g}, 5 of 6 runs"
+
+
+def test_columns_of_any_kind_are_told_as_what_they_hold(tmp_path: Path) -> None:
+    path = tmp_path / "Odd Table.csv"
+    path.write_text(
+        "a (m/s^2),u_a (m/s^2),b,c is a guess,d (g/(h·cm^2)),e\r\n1,0.5,x,yes,1e-3,\r\n2,,-4,,2,\r\n",
+        "utf-8",
+        newline="",
+    )
+    (resource,) = json.loads(data_package("Odd: one", "Odd", [path]))["resources"]
+    assert resource["name"] == "odd-table"
+    told = [
+        (each["name"], each["type"], each.get("unit"), each.get("uncertaintyOf"))
+        for each in resource["schema"]["fields"]
+    ]
+    assert told == [("a (m/s^2)", "integer", "m/s^2", None), ("u_a (m/s^2)", "number", "m/s^2", "a"), ("b", "string", None, None), ("c is a guess", "string", None, None), ("d (g/(h·cm^2))", "number", "g/(h·cm^2)", None), ("e", "number", None, None)]  # fmt: skip
