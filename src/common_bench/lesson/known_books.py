@@ -54,5 +54,6 @@ def _write(books: list[KnownBook]) -> None:
 
 
 def books_folder() -> Path:
-    """Where new books are proposed to lie: the user's documents."""
-    return Path(platformdirs.user_documents_dir())
+    """Where new books are proposed to lie: the user's documents, or at home where there is no folder for them."""
+    documents = Path(platformdirs.user_documents_dir())
+    return documents if documents.is_dir() else Path.home()

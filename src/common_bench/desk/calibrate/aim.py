@@ -57,12 +57,16 @@ class Aim(QObject):
         self.follow()
 
     def go_on(self) -> None:
-        """To the next point that somebody lacks, once everybody has this one."""
-        sensor = self.sensor
-        if sensor is None or self.taking.missing():
+        """To the next point that somebody lacks, once everybody has this one whose kit is heard: one that is dead holds up
+        nobody."""
+        sensor, lesson = self.sensor, self._hub.lesson
+        if sensor is None:
             return
-        has_point = self._hub.lesson.calibrating.has_point
-        groups = [g.id for g in self._hub.lesson.store.groups if g.id != self.taking.against]
+        has_point = lesson.calibrating.has_point
+        groups = [g.id for g in lesson.store.groups if g.id != self.taking.against]
+        missing = self.taking.missing()
+        if len(missing) == len(groups) or any(lesson.roster.is_heard(group) for group in missing):
+            return
         for at in range(self.at + 1, len(sensor.points)):
             if not all(has_point(g, sensor.channel, sensor.points[at].label) for g in groups):
                 self.go_to(at)

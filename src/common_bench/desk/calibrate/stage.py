@@ -179,6 +179,7 @@ class CalibrateStage(StageView):
                 f"{label} is not taken yet: {waits}. Each bench follows by itself once it is steady.", "amber",
                 ended=lambda: not taking.waiting,
             )  # fmt: skip
+            self.aim.go_on()  # where all that lack it are not heard, the next is meant, and named, from now on
 
     def _names(self, groups: list[int]) -> str:
         names = ", ".join(self.store.group(group).alias for group in groups)

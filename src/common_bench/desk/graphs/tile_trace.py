@@ -8,10 +8,10 @@ from collections.abc import Sequence
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QGraphicsView
 
-from common_bench.desk.graphs.plots import LARGE, NARROW, WIDE, font, pen, translucent
+from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
 from common_bench.desk.graphs.ranges import calm_range, gaps_in, ticks
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
@@ -39,6 +39,7 @@ class TileTrace(QGraphicsView):
         self._guess: Floats | None = None
         self._gaps: list[tuple[float, float]] = []
         self._range, self._seconds = (0.0, 0.0), 0.0
+        self._left = px(NARROW)
         self._ticks: tuple[tuple[object, ...], list[tuple[float, str]]] = ((), [])  # for a range and a height
         port = self.viewport()
         assert port is not None
@@ -53,7 +54,7 @@ class TileTrace(QGraphicsView):
     def restyle(self) -> None:
         worn = palette()
         self._card, self._amber, self._verdigris = QColor(worn.card), QColor(worn.amber), QColor(worn.verdigris)
-        self._line, self._broken = pen(hue(worn, self.colour), 1.6), pen(worn.card, 2.4, dashed=True)
+        self._line, self._broken = pen(hue(worn, self.colour), 1.6), pen(hue(worn, self.colour), 1.2, dashed=True)
         self._soft, self._hairline, self._flag = (
             QColor(worn.soft),
             QPen(QColor(worn.hairline)),
@@ -103,28 +104,41 @@ class TileTrace(QGraphicsView):
         low, high = self._range
         if high <= low or self._seconds <= 0:
             return
-        left = px(WIDE if max(abs(low), abs(high)) >= LARGE else NARROW)
+        painter.setFont(self._numbers)
+        shown = self._ticks_for(painter.fontMetrics(), height)
+        left = self._left
         across, up = (width - left) / self._seconds, (height - 2) / (high - low)
-        self._scale(painter, left, width, height, low, up)
+        self._scale(painter, shown, QRectF(left, low, width, height), up)
         painter.setClipRect(left, 0, width - left, height)
         for begin, end in self._gaps:
             area = QRectF(width + begin * across, 0, (end - begin) * across, height)
             painter.fillRect(area, translucent(self._amber.name(), 60))
             self._label(painter, f"gap {end - begin:.1f} s", area.center().x(), self._amber, 0.5)
         x, y = width + self.t * across, height - 1 - (self.values - low) * up
-        self._polyline(painter, x, y, self._line)
-        if self._guess is not None:
-            self._polyline(painter, x, height - 1 - (self._guess - low) * up, self._broken)
+        if self._guess is None:
+            self._polyline(painter, x, y, self._line)
+        else:  # what is a guess is broken, and begins where the rest ends
+            guessed = np.isfinite(self._guess)
+            self._polyline(painter, x, np.where(guessed, np.nan, y), self._line)
+            beside = guessed | np.append(guessed[1:], False)
+            self._polyline(painter, x, np.where(beside, y, np.nan), self._broken)
         for at, words in self.flags_shown:
             self._one_flag(painter, width + at * across, words, height)
 
-    def _scale(self, painter: QPainter, left: int, width: int, height: int, low: float, up: float) -> None:
-        painter.setFont(self._numbers)
-        line = painter.fontMetrics().height()
+    def _ticks_for(self, metrics: QFontMetrics, height: int) -> list[tuple[float, str]]:
+        """The numbers at the left, for whose widest there is room."""
         key = (*self._range, height)
         if self._ticks[0] != key:
-            self._ticks = key, ticks(*self._range, max(1, height // (2 * line)))
-        for value, words in self._ticks[1]:
+            found = ticks(*self._range, max(1, height // (2 * metrics.height())))
+            widest = max((metrics.horizontalAdvance(words) for _, words in found), default=0)
+            self._ticks, self._left = (key, found), max(px(NARROW), widest + px(8))
+        return self._ticks[1]
+
+    def _scale(self, painter: QPainter, shown: list[tuple[float, str]], frame: QRectF, up: float) -> None:
+        """frame: left end of the lines in px, lowest value, and the size of the whole."""
+        left, low, width, height = frame.getRect()
+        line = painter.fontMetrics().height()
+        for value, words in shown:
             y = height - 1 - (value - low) * up
             painter.setPen(self._hairline)
             painter.drawLine(QLineF(left, y, width, y))

@@ -155,6 +155,20 @@ class Tile(QFrame):
         wanted = sum(each.minimumWidth() or each.sizeHint().width() for each in parts)
         return wanted <= self.width() - px(24) - px(6) * (len(parts) + 1)
 
+    def _make_room(self) -> None:
+        """Where all has no room, what is not read from afar gives way: the field of its condition, then the second value."""
+        if self._tiny or self.width() < px(100):
+            return
+        inside = self.width() - 2 * px(14)
+        head = [self.emblem.width(), self.alias.minimumWidth(), self.state.sizeHint().width()]
+        fields = sum(field.minimumWidth() + px(6) for field in self.conditions.values()) if not self._small else 0
+        for field in self.conditions.values() if not self._small else ():
+            field.setVisible(field.hasFocus() or sum(head) + fields + 4 * px(6) <= inside)
+        own = self.value.sizeHint().width() + self.unit.sizeHint().width() + px(6)
+        second = self.second.sizeHint().width() + self.second_unit.sizeHint().width() + 2 * px(6)
+        for each in (self.second, self.second_unit):
+            each.setVisible(own + second <= inside)
+
     def show_names(self, shown: bool) -> None:
         for each in self._names:
             each.setVisible(shown)
@@ -265,6 +279,7 @@ class Tile(QFrame):
         for each in () if self._tiny else (self.value, self.unit):
             each.setVisible(not in_trouble)  # the words of what is wrong need the room, and there is no value
         say(self.trouble, trouble)
+        self._make_room()
 
     def draw(self, seconds: float, names: tuple[str, ...]) -> None:
         state = self._hub.lesson.seen(self.group)
