@@ -206,7 +206,7 @@ def test_leaving_the_stage_pulling_the_cable_and_closing_the_book_lose_no_point(
 def test_a_dead_kit_holds_nobody_up(desk: Made) -> None:
     made = desk()
     stage, lesson = made.window.stage, made.lesson
-    made.kits.order(kits="marble", fault="silent")
+    made.kits.order(kits=["Marble"], fault="silent")
     made.until(lambda: not lesson.roster.is_heard(made.group["Marble"]), "its kit is dead")
     made.hang("nothing")
     made.press("Space")
@@ -215,7 +215,9 @@ def test_a_dead_kit_holds_nobody_up(desk: Made) -> None:
     assert all(lesson.calibrating.has_point(made.group[each], "load", "nothing") for each in ("Basalt", "Slate"))
     made.press("Left")
     assert stage.planned.label == "nothing"
-    made.kits.order(kits="marble", fault="talk")
-    made.until(lambda: lesson.roster.is_heard(made.group["Marble"]) and is_steady(lesson, "Marble"), "it is back")
+    made.kits.order(kits=["Marble"], fault="talk")
+    made.until(
+        lambda: lesson.roster.is_heard(made.group["Marble"]) and is_steady(lesson, made.group["Marble"]), "it is back"
+    )
     made.press("Space")
     made.until(lambda: lesson.calibrating.has_point(made.group["Marble"], "load", "nothing"), "and has its point too")

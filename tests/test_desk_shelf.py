@@ -158,7 +158,7 @@ def test_a_plan_is_changed_kept_given_to_a_colleague_and_opened_on_another_machi
     t = teacher()
     t.make_class("9B", "Basalt, Chalk", tmp_path / "a.benchbook")
     t.see("9B is there, with 2 groups.")
-    t.press("Right", "Return")
+    t.press("Right", "Right", "Return")
     t.see("Fading capacitor")
     plan = t.plan
     t.type_into(plan.name, "Fading with bricks")
@@ -234,7 +234,7 @@ def test_next_week_two_kits_are_absent_one_is_new_and_the_class_goes_on(
         with kits_at(ports, count=5) as second:
             second.order(kits=["Basalt", "Chalk", "Flint", "Gneiss"], fault="unplug")
             t.press(
-                "0", "Right", "Right", "Right", "Right", "Return"
+                "0", "Right", "Right", "Right", "Right", "Right", "Return"
             )  # the next lesson of the same class, with another plan
             t.until(lambda: t.bench.hub.lesson.store.plan.name == "Rolling carts", "the next lesson has begun")
             t.press("0", "Return")
@@ -285,7 +285,7 @@ def test_a_trial_class_is_one_choice_on_the_shelf_and_left_only_when_somebody_sa
 ) -> None:
     t = teacher(speed=8.0)
     t.make_class("8C", "2", tmp_path / "hers.benchbook")
-    t.press("Right", "Right", "Right", "Right", "S", "Return")
+    t.press("Right", "Right", "Right", "Right", "Right", "S", "Return")
     t.ready(6)
     t.see("This is a trial class 9B with stand-in kits.")
     store, roster = t.bench.hub.lesson.store, t.bench.hub.lesson.roster
