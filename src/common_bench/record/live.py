@@ -50,11 +50,13 @@ class Trace:
         self._v = np.full(2 * MOST_READINGS, np.nan)
         self._end = self._count = 0
         self._waits: list[tuple[Floats, Floats, Bools | None]] = []
+        self._waiting = 0  # readings
 
     def add(self, t: Floats, values: Floats, gap_before: Bools | None = None) -> None:
         """The arrays must stay as they are."""
         self._waits.append((t, values, gap_before))
-        if len(self._waits) >= MOST_WAITING:
+        self._waiting += len(t)
+        if len(self._waits) >= MOST_WAITING or self._waiting >= MOST_READINGS:
             self._settle()
 
     @property
@@ -66,7 +68,7 @@ class Trace:
     def _settle(self) -> None:
         if not self._waits:
             return
-        waits, self._waits = self._waits, []
+        waits, self._waits, self._waiting = self._waits, [], 0
         parts = [_with_breaks(*each) for each in waits]
         t, values = parts[0] if len(parts) == 1 else [np.concatenate(each) for each in zip(*parts, strict=True)]
         self._count += len(t)
@@ -107,17 +109,19 @@ class Reach:
     def __init__(self) -> None:
         self._low, self._high, self._smallest, self._last = np.nan, np.nan, np.inf, np.nan
         self._waits: list[Floats] = []
+        self._waiting = 0  # values
 
     def add(self, values: Floats) -> None:
         """The array must stay as it is."""
         self._waits.append(values)
-        if len(self._waits) >= MOST_WAITING:
+        self._waiting += len(values)
+        if len(self._waits) >= MOST_WAITING or self._waiting >= MOST_READINGS:
             self._settle()
 
     def _settle(self) -> None:
         if not self._waits:
             return
-        values = np.concatenate(self._waits)
+        values, self._waiting = np.concatenate(self._waits), 0
         self._waits.clear()
         if not len(values):
             return
