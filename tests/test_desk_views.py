@@ -6,6 +6,7 @@ from __future__ import annotations
 import sqlite3
 import time
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 
 import msgspec
@@ -336,6 +337,32 @@ def test_files_that_are_dropped_are_looked_at_before_they_come_in_as_runs(worked
     assert run.began_at == "2026-11-24T09:40:00"
     made.undo()
     assert store.run(run.id).aside == "taken back"
+    live = store.kept_runs(made.group["Flint"])[0]
+    seen = made.lesson.working_up.replayed(live.id)
+    rows = [
+        f"{5000 + at:.3f},{load:.0f}" for at, load in zip(seen.t, seen.raw["load"], strict=True) if 3.0 <= at < 13.0
+    ]
+    shown = tmp_path / "beside Flint.csv"
+    shown.write_text("\n".join(["time (s),scale", *rows, ""]), "ascii")
+    stage.bring_in([shown])
+    choices = [stage.bringing.when.itemText(at) for at in range(stage.bringing.when.count())]
+    place = next(at for at, each in enumerate(choices) if each == "as seen in Flint run 1")
+    stage.bringing.when.setCurrentIndex(place)
+    stage.bringing.when.activated.emit(place)
+    made.see("scale of this file and load of that run", stage)
+    shift = float(stage.bringing.shift.text().removesuffix(" s"))
+    assert shift == pytest.approx(3.0, abs=0.05)
+    assert uncut(made, "held against a run") == []
+    stage.bringing.shift.setText("somewhen")
+    stage.bringing.main.click()
+    made.see("is no moment", made.window)
+    stage.bringing.shift.setText("4.5 s")
+    stage.bringing.shift.editingFinished.emit()
+    stage.bringing.main.click()
+    made.until(lambda: not stage.bringing.isVisible(), "it is in")
+    placed = store.runs(made.group["Flint"])[-1]
+    began = [datetime.fromisoformat(each.began_at).replace(tzinfo=None) for each in (live, placed)]
+    assert (began[1] - began[0]).total_seconds() == pytest.approx(4.5)
 
 
 def test_the_drying_sponges_are_brought_in_from_their_cards_and_find_what_is_true(tmp_path: Path) -> None:

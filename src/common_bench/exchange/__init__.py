@@ -22,6 +22,10 @@ OFFERS = {
         "Logged",
         "logged_from",
     ),
+    "matching": (
+        "Match",
+        "matched",
+    ),
     "points": ("points_from",),
     "series_of_files": (
         "by_speaker",

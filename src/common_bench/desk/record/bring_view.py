@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import numpy as np
@@ -13,17 +13,21 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, choice, hbox, say, scrolled, vbox
+from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, choice, hbox, say, scrolled, shortened, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.exchange.file_times import numbers
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.bringing_in import Correction, Preview, Role, file_words, words_of_file
+from common_bench.model.measured import number
+from common_bench.model.run import Run
 from common_bench.model.trouble import FileTrouble
+from common_bench.record.replay import Replayed
 
 FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
 ROLES: dict[Role, str] = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
 AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "ended when last written", "began when I say", "ended when I say", "only durations count"  # fmt: skip
+AS_RUN, MOST_BESIDE = "as seen in ", 6  # runs that a file may be held against
 MOST_POINTS = 2000
 
 
@@ -36,6 +40,9 @@ class BringView(QWidget):
         self._hub, self._left, self._chosen = hub, left, chosen
         self._waiting: list[Preview] = []
         self._corrections: dict[int, Correction] = {}
+        self._beside: list[Run] = []  # runs that were recorded live, which may have seen the same
+        self.shift = Field()  # s after that run began, at which the file's first row was
+        self.shift.editingFinished.connect(self._shifted)
         self.preview: Preview | None = None
         self.title = label("", "title")
         self.files = ShortLabel("", "soft")
@@ -59,7 +66,7 @@ class BringView(QWidget):
         self.when, self.moment = choice([]), Field()
         self.moment.setPlaceholderText("2026-11-24 09:40")
         self.when.activated.connect(lambda _: self._show_when())
-        self.when_card.add(self.when_words, self.when, self.moment)
+        self.when_card.add(self.when_words, self.when, self.moment, self.shift)
         self.whose_card, self.whose = Card("Whose is it?"), choice([])
         self.whose_card.add(self.whose)
         self.told_card, self.told = Card("What was left out"), label("", wrap=True)
@@ -153,13 +160,12 @@ class BringView(QWidget):
         say(self.lines, "\n".join(line[:MOST_LINE] for line in text))
         say(self.lines_card.aside, f"{len(logged.rows)} rows · nothing in the file is changed")
         self._show_columns()
-        say(
-            self.when_words,
-            ". ".join(each[:1].upper() + each[1:] for each in times.notes) or "The file says when each row was.",
-        )
         self.when.clear()
         offered = [AS_TOLD] if times.first is not None else []
-        self.when.addItems([*offered, WRITTEN, BEGAN, ENDED, DURATIONS])
+        lesson = self._hub.lesson
+        live = [run for run in lesson.store.ended_runs() if run.began_at and run.begin is not None and run.ending is not None and run.ending.code != "brought-in"]  # fmt: skip
+        self._beside = live[-MOST_BESIDE:]
+        self.when.addItems([*offered, WRITTEN, BEGAN, ENDED, DURATIONS, *(f"{AS_RUN}{shortened(lesson.store.group(run.group).alias, 10)} run {run.number}" for run in self._beside)])  # fmt: skip
         self.when.setCurrentText(AS_TOLD if offered else WRITTEN if times.state == "never set" else DURATIONS)
         groups = self._hub.lesson.store.groups
         self.whose.clear()
@@ -168,7 +174,6 @@ class BringView(QWidget):
         self.whose.setCurrentIndex(next((at for at, group in enumerate(groups) if group.id == own), 0))
         left = [f"{each.lines} line{'s' if each.lines != 1 else ''}: {each.what}" for each in logged.left_out]
         say(self.told, "\n".join([*([f"This was {found.again}."] if found.again else []), *left]) or "Nothing.")
-        self._draw(found)
         self._show_when()
         self.main.setText(f"Bring in as a run of {self.whose.currentText()}")
         self.whose.currentTextChanged.connect(lambda alias: self.main.setText(f"Bring in as a run of {alias}"))
@@ -197,6 +202,67 @@ class BringView(QWidget):
 
     def _show_when(self) -> None:
         self.moment.setVisible(self.when.currentText() in (BEGAN, ENDED))
+        self.shift.setVisible(self._run_beside is not None)
+        if self._run_beside is not None:
+            self._hub.try_to(self._match)
+        elif self.preview is not None:
+            notes = ". ".join(each[:1].upper() + each[1:] for each in self.preview.times.notes)
+            say(self.when_words, notes or "The file says when each row was.")
+            self._draw(self.preview)
+
+    @property
+    def _run_beside(self) -> Run | None:
+        """The run by whose event the file is placed, where it is."""
+        at = self.when.currentIndex() - (self.when.count() - len(self._beside))
+        return self._beside[at] if at >= 0 else None
+
+    def _match(self) -> None:
+        """Proposes where the file lies in a run, and says how sure that is."""
+        run, preview = self._run_beside, self.preview
+        assert run is not None
+        assert preview is not None
+        lesson = self._hub.lesson
+        replayed = lesson.working_up.replayed(run.id)
+        found = lesson.bringing_in.held_against(preview, replayed)
+        if found is None:
+            say(self.when_words, "Nothing in this file moves with anything in that run: type when it began.")
+            self.shift.setText("0 s")
+            return
+        match, channel, name = found
+        self.shift.setText(f"{match.shift:.2f} s")
+        say(
+            self.when_words,
+            f"{channel} of this file and {name} of that run, {match.words}. It began so long after that run did:",
+        )
+        self._draw_beside(replayed, channel, name, match.shift)
+
+    def _shifted(self) -> None:
+        """Another shift was typed: both traces are drawn so."""
+        run, preview, shift = self._run_beside, self.preview, self._typed_shift()
+        if run is None or preview is None or shift is None:
+            return
+        replayed = self._hub.lesson.working_up.replayed(run.id)
+        found = self._hub.lesson.bringing_in.held_against(preview, replayed)
+        if found is not None:
+            self._draw_beside(replayed, found[1], found[2], shift)
+
+    def _typed_shift(self) -> float | None:
+        try:
+            return number(self.shift.text().strip().removesuffix("s").strip())
+        except ValueError:
+            return None
+
+    def _draw_beside(self, replayed: Replayed, channel: str, name: str, shift: float) -> None:
+        """The run's trace over the file's, as high as that."""
+        assert self.preview is not None
+        self._draw(self.preview)
+        at = next(at for at, each in enumerate(self.preview.columns) if each.name == channel)
+        own, other = numbers(self.preview.logged, at), replayed.raw[name]
+        low, high, least, most = (float(end(each)) for each in (own, other) for end in (np.nanmin, np.nanmax))
+        rows = np.linspace(0, len(other) - 1, min(len(other), MOST_POINTS)).astype(int)
+        scaled = low + (other[rows] - least) * ((high - low) / ((most - least) or 1.0))
+        self.graph.line(replayed.t[rows] - shift, scaled, palette().soft, 1.2, dashed=True)
+        self.graph.note(f" {name} of that run", float(replayed.t[rows[0]] - shift), float(scaled[0]), palette().soft)
 
     def bring(self) -> None:
         """Keeps the file that is shown as a run, and shows the next."""
@@ -214,8 +280,14 @@ class BringView(QWidget):
                 moment = datetime.fromisoformat(self.moment.text().strip())
             except ValueError:
                 raise FileTrouble("moment-not-read", text=self.moment.text()) from None
+        run_beside = self._run_beside
+        if run_beside is not None:
+            shift = self._typed_shift()
+            if shift is None:
+                raise FileTrouble("moment-not-read", text=self.shift.text())
+            moment = datetime.fromisoformat(run_beside.began_at).replace(tzinfo=None) + timedelta(seconds=shift)
         run, _ = self._hub.lesson.bringing_in.bring(
-            found, group.id, began=moment if when == BEGAN else None, ended=moment if when == ENDED else None,
+            found, group.id, began=moment if when == BEGAN or run_beside is not None else None, ended=moment if when == ENDED else None,
             told=when not in (DURATIONS,),
         )  # fmt: skip
         self._hub.lesson.working_up.ended(run, None)
