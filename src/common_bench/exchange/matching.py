@@ -15,7 +15,7 @@ STILL = 1e-3  # of what a trace moves at most, below which a part of it does not
 LEAST = 16  # of them that must lie over one another
 LEAST_SHARE = 0.25  # of the shorter trace
 SURE, LIKELY = 0.7, 0.45  # likeness, from which a match is called so
-APART = 0.85  # of the best likeness that another place may reach, for the best to be sure
+APART, NEAR = 0.85, 0.95  # of the best likeness that another place may reach, for the best to be sure, and likely
 
 
 @dataclass(frozen=True)
@@ -32,13 +32,10 @@ class Match:
     def words(self) -> str:
         """How sure it is."""
         best = abs(self.likeness)
-        how = (
-            "sure"
-            if best >= SURE and self.rival <= APART * best
-            else "likely"
-            if best >= LIKELY and self.rival < best
-            else "not sure"
-        )
+        if best >= SURE and self.rival <= APART * best:
+            how = "sure"
+        else:
+            how = "likely" if best >= LIKELY and self.rival <= NEAR * best else "not sure"
         upside = ", upside down" if self.likeness < 0 else ""
         return f"{how}: the traces are alike by {best:.2f}{upside}, elsewhere by {self.rival:.2f} at most"
 
