@@ -65,7 +65,7 @@ def test_the_interval_of_the_slope_holds_as_often_as_it_says_and_is_hardly_wider
     assert min(best) >= 2
 
 
-@pytest.mark.parametrize("groups", [4, 5, 8])
+@pytest.mark.parametrize("groups", [4, 5, pytest.param(8, marks=pytest.mark.long_proof)])
 @pytest.mark.parametrize("between", [0.0, 3.0])
 def test_in_clean_classes_hardly_anybody_stands_out(groups: int, between: float) -> None:
     dice = np.random.default_rng(5)

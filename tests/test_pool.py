@@ -60,6 +60,7 @@ def test_the_class_graph_on_paper_takes_any_words_as_they_are(words: str, tmp_pa
     assert (tmp_path / "g.png").stat().st_size > 10_000
 
 
+@pytest.mark.long_proof
 def test_g_is_held_by_its_interval_as_often_as_it_says() -> None:
     dice = np.random.default_rng(8)
     inside, outs = [], 0
