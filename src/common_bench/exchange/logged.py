@@ -29,6 +29,8 @@ TIMELIKE = re.compile(
 HEAD = re.compile(r"^\s*(.*?)\s*(?:[(\[]\s*([^()\[\]]*?)\s*[)\]])?\s*$")
 SLASHED = re.compile(r"\s*([^/]*[^/\s])\s*/\s*([^\d\s]\S*)\s*")  # t/s
 MOSTLY_VALUES = 0.7  # of the rows have a number or a time first, from which one without is a remark
+ONE_DIGIT = str.maketrans("123456789", "000000000")
+MOST_SHAPES = 20_000  # of lines, that are remembered
 TAPE = b"# common bench tape"
 RAW = "raw "  # before a channel's name in a run that went out; what stands beside is worked out again
 REMARKS = ("#", "//", "%", "'", "!")
@@ -82,10 +84,13 @@ def logged_from(path: Path) -> Logged:
         raise FileTrouble("logged-without-rows", where=str(path))
     cells = [(number, _cut(line, mark)) for number, line in lines]
     wide = _width(cells)
-    kinds = [_is_data(row, wide) for _, row in cells]
+    kinds = _kinds(lines, cells, wide)
     told = [row[0] for (_, row), data in zip(cells, kinds, strict=True) if data]
-    if sum(map(_is_value, told)) > MOSTLY_VALUES * len(told):  # below them, a word at the beginning begins no row
-        kinds = [data and (not row[0] or _is_value(row[0])) for (_, row), data in zip(cells, kinds, strict=True)]
+    sample = told[:: max(1, len(told) // LOOKED_AT)]
+    if sum(map(_is_value, sample)) > MOSTLY_VALUES * len(sample):  # below them, a word at the beginning begins no row
+        firsts = {row[0].translate(ONE_DIGIT) for _, row in cells}
+        values = {each for each in firsts if not each or _is_value(each)}
+        kinds = [data and row[0].translate(ONE_DIGIT) in values for (_, row), data in zip(cells, kinds, strict=True)]
     if not any(kinds):
         raise FileTrouble("logged-without-rows", where=str(path))
     first = kinds.index(True)
@@ -112,7 +117,7 @@ def logged_from(path: Path) -> Logged:
             if again and made.rows:
                 made.breaks.append(len(made.rows))
             again = False
-            made.rows.append((row + [""] * wide)[:wide])
+            made.rows.append(row if len(row) == wide else (row + [""] * wide)[:wide])
             made.numbers.append(number)
         elif at < first:
             count["words on top"] += 1
@@ -126,6 +131,21 @@ def logged_from(path: Path) -> Logged:
     made.comma = mark != "," and _comma(made)
     made.left_out = [PassedOver(what, lines) for what, lines in count.items() if lines]
     return made
+
+
+def _kinds(lines: Sequence[tuple[int, str]], cells: Sequence[tuple[int, list[str]]], wide: int) -> list[bool]:
+    """Of each line whether it is a row of readings. Which digits stand in a line does not matter for that, so that lines of one
+    shape are looked at once."""
+    known: dict[str, bool] = {}
+    found = []
+    for (_, line), (_, row) in zip(lines, cells, strict=True):
+        shape = line.translate(ONE_DIGIT)
+        if shape not in known:
+            if len(known) >= MOST_SHAPES:
+                known.clear()
+            known[shape] = _is_data(row, wide)
+        found.append(known[shape])
+    return found
 
 
 def _with_times(text: str) -> str:
@@ -190,7 +210,7 @@ def _cut(line: str, mark: str) -> list[str]:
             return [cell.strip() for cell in next(csv.reader([line], delimiter=mark, skipinitialspace=True))]
         except (csv.Error, StopIteration):
             pass
-    return [cell.strip() for cell in line.split(mark)]
+    return list(map(str.strip, line.split(mark)))
 
 
 def _mark_of(lines: Sequence[str]) -> str:
@@ -217,7 +237,8 @@ def _is_value(cell: str) -> bool:
 
 
 def _width(cells: Sequence[tuple[int, list[str]]]) -> int:
-    counted = Counter(len(row) for _, row in cells if any(map(_is_value, row)))
+    looked = cells[:: max(1, len(cells) // MOST_SHAPES)]
+    counted = Counter(len(row) for _, row in looked if any(map(_is_value, row)))
     return counted.most_common(1)[0][0] if counted else 0
 
 
