@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 from itertools import groupby
@@ -12,6 +13,8 @@ from common_bench.lesson.bringing_in import Preview, file_words, told_of, words_
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import FileTrouble, Trouble
+
+POLL = 0.01  # s between looks whether a run has been worked up
 
 
 def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, ended: str) -> Iterator[dict[str, Any]]:
@@ -29,6 +32,7 @@ def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, en
                 run, _ = lesson.bringing_in.bring(preview, group, began=_moment(began), ended=_moment(ended))
                 lesson.working_up.ended(run, None)
                 while lesson.working_up.is_busy:
+                    time.sleep(POLL)  # the worker has the interpreter meanwhile
                     lesson.tick()
                 number, called = lesson.store.run(run).number, lesson.store.group(group).alias
                 words = words_of_file(preview, f"{called} run {number}")

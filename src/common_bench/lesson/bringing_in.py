@@ -321,16 +321,17 @@ def _columns(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Ite
 
 
 def _kept_lines(preview: Preview) -> tuple[StreamFormat, list[Stamped]]:
-    """Rows as lines `L12;3.500;271044;21.4` at their times, and the format by which they are read."""
+    """Rows as lines `12;3.500;271044;21.4` at their times, numbers alone, so that they are read in arrays; and the format by which
+    they are read."""
     logged, t = preview.logged, preview.times.t
     channels = [at for at, each in enumerate(preview.columns) if each.role == "channel"]
-    columns = [Column(LINE, role="ignored", kind="text"), Column(TIME, "s", "clock", 1.0)]
+    columns = [Column(LINE, role="ignored"), Column(TIME, "s", "clock", 1.0)]
     columns += [Column(preview.columns[at].name, preview.columns[at].unit) for at in channels]
     cells: list[list[str]] = [_cells(numbers(logged, at)) for at in channels]
     chunks = []
     for row, (number, at) in enumerate(zip(logged.numbers, t.tolist(), strict=True)):
         values = ";".join(each[row] for each in cells)
-        chunks.append(Stamped(at, f"L{number};{at:.6f};{values}\n".encode()))
+        chunks.append(Stamped(at, f"{number};{at:.6f};{values}\n".encode()))
     return StreamFormat(";", tuple(columns), by_hand=True), chunks
 
 
