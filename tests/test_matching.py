@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from common_bench.exchange.matching import matched
@@ -32,13 +32,11 @@ def test_what_both_have_seen_tells_where_one_lies_in_the_other(
     own_t = np.arange(0, 22, every)
     whole = bumps(t, seed) + dice.normal(0, 0.02, len(t))
     part = scale * (bumps(own_t + begin, seed) + dice.normal(0, 0.02, len(own_t))) + 7.0 + 0.01 * scale * own_t
-    if np.ptp(bumps(own_t + begin, seed)) < 0.6:
-        return  # it has seen nothing happen
+    assume(np.ptp(bumps(own_t + begin, seed)) >= 0.6)  # something has happened in it
     found = matched(own_t, part, t, whole)
     assert found is not None
-    if found.words.startswith("sure"):
-        assert found.shift == pytest.approx(begin, abs=0.2)
-        assert (found.likeness < 0) == (scale < 0)
+    right = abs(found.shift - begin) <= 0.2 and (found.likeness < 0) == (scale < 0)
+    assert right or not found.words.startswith("sure"), found
 
 
 def test_it_is_sure_where_it_may_be_and_says_so_where_it_may_not() -> None:
