@@ -186,11 +186,11 @@ def test_a_lesson_goes_to_the_department_and_comes_back_with_the_same_numbers(
 
 def test_packages_carry_a_pool_without_names_of_people_and_merge_once(books: list[Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:  # fmt: skip
     lesson = OpenLesson.open(books[0], readonly=True)
-    package = keep_package(lesson, tmp_path / "ours")
+    own = shared_pool(lesson.store)
+    package = keep_package(own, tmp_path / "ours")
     assert package.suffix == ".benchpool"
     with pytest.raises(FileTrouble, match="there already"):
-        keep_package(lesson, package)
-    own = shared_pool(lesson.store)
+        keep_package(own, package)
     assert pool_from(package) == own
     assert lesson.store.class_name not in package.read_text("utf-8"), "nobody is named"
     local = lesson.pooling.class_result()

@@ -115,7 +115,7 @@ def _shared(asked: argparse.Namespace) -> int:
         try:
             own, name = shared_pool(lesson.store), lesson.store.plan.name
             if asked.package is not None:
-                say(f"The pool is {keep_package(lesson, asked.package)}")
+                say(f"The pool is {keep_package(own, asked.package)}")
         finally:
             lesson.close()
         if asked.to:

@@ -48,7 +48,7 @@ class PassedOver:
 class Logged:
     """names, units: of the columns in order, no two names alike; rows: cells as text, each with as many as there are columns;
     numbers: of the lines in which they stand, from 1; breaks: rows with which a stretch begins anew; settings: remark lines on
-    top; comma: decimal commas; data: all bytes; parts: the files that were joined to it, none where it is one."""
+    top; comma: decimal commas; data: all bytes."""
 
     path: Path
     data: bytes
@@ -60,7 +60,6 @@ class Logged:
     left_out: list[PassedOver] = field(default_factory=list)
     settings: list[str] = field(default_factory=list)
     comma: bool = False
-    parts: tuple[Logged, ...] = ()
 
     def column(self, at: int) -> list[str]:
         return [row[at] for row in self.rows]

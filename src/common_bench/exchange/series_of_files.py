@@ -109,6 +109,6 @@ def joined_files(series: Sequence[Logged]) -> Logged:
         numbers += [before + each for each in made.numbers]
         data += made.data if made.data.endswith(b"\n") else made.data + b"\n"
     return replace(
-        first, data=data, rows=rows, numbers=numbers, breaks=breaks, left_out=left_out, parts=tuple(series),
+        first, data=data, rows=rows, numbers=numbers, breaks=breaks, left_out=left_out,
         comma=any(made.comma for made in series),
     )  # fmt: skip

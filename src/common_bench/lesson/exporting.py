@@ -13,7 +13,7 @@ from common_bench.exchange.data_package import data_package
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.lesson.sharing import keep_package
+from common_bench.lesson.sharing import keep_package, shared_pool
 from common_bench.lesson.store import applied_words
 from common_bench.links.file_link import tape_text
 from common_bench.model.block import Series
@@ -68,7 +68,7 @@ def _package(book: Path, lesson: int, path: Path) -> Path:
     """The pool for another book or machine, read from the book anew, so that it can be done in any thread."""
     again = OpenLesson.open(book, lesson, readonly=True)
     try:
-        return keep_package(again, path)
+        return keep_package(shared_pool(again.store), path)
     finally:
         again.close()
 

@@ -64,12 +64,11 @@ def digest_of(store: LessonStore, run: Run) -> str:
     return made.hexdigest()[:32]
 
 
-def keep_package(lesson: OpenLesson, path: Path) -> Path:
-    """Writes the lesson's pool; gives where it is. Raises FileTrouble where there is nothing to share, a file is there already,
+def keep_package(shared: SharedPool, path: Path) -> Path:
+    """Writes what a lesson shares; gives where it is. Raises FileTrouble where there is nothing to share, a file is there already,
     or it cannot be written."""
     path = path.expanduser()
     path = path if path.suffix == PACKAGE else path.with_name(f"{path.name}{PACKAGE}")
-    shared = shared_pool(lesson.store)
     if not shared.runs:
         raise FileTrouble("package-of-nothing", where=str(path))
     try:

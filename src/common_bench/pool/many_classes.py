@@ -4,6 +4,7 @@ more level."""
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -59,9 +60,7 @@ def merged(plan: Plan, pools: Sequence[Sequence[SharedRun]]) -> tuple[dict[str, 
             last[run.id] = run
     groups = {key: at for at, key in enumerate(dict.fromkeys((each.class_id, each.group) for each in last.values()))}
     called = class_names([each.class_id for each in last.values()])
-    several = {
-        each.group for each in last.values() if len({r.class_id for r in last.values() if r.group == each.group}) > 1
-    }
+    classes_of = Counter(alias for _, alias in groups)
     found: dict[str, list[PoolRow]] = {}
     for count, run in enumerate(last.values()):
         try:
@@ -70,7 +69,7 @@ def merged(plan: Plan, pools: Sequence[Sequence[SharedRun]]) -> tuple[dict[str, 
         except Trouble as trouble:
             told.append(f"{run.group} run {run.number} is left out: {trouble.sentence}")
             continue
-        alias = f"{run.group}, {called[run.class_id]}" if run.group in several else run.group
+        alias = f"{run.group}, {called[run.class_id]}" if classes_of[run.group] > 1 else run.group
         row = PoolRow(
             count, groups[run.class_id, run.group], alias, run.number, conditions, findings, run.aside, "", run.words
         )
