@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import deque
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import Qt, QTimer
@@ -17,6 +18,7 @@ from common_bench.model.trouble import Trouble
 HEIGHT = 50
 STAYS = {"good": 5.0, "amber": 14.0, "red": 25.0}  # s that a sentence stays whose cause has no end of its own
 LOOK_EVERY = 250  # ms
+REMEMBERED = 6  # sentences that can be looked at again
 MOST_WORDS = 200  # characters of several sentences in the place
 
 Ended = Callable[[], bool]
@@ -120,6 +122,7 @@ class Notice(QFrame):
 class MessagePlace(QFrame):
     """Guarantees that nothing under the mouse moves when a sentence comes or goes, that a sentence never takes the
     focus, and that it does not outlive its cause: it goes when that is over, when its time is, or when it is closed.
+    told: what was told of late, the newest last; seen again where the pointer rests on the place.
     """
 
     def __init__(self, done: Callable[[], object]) -> None:
@@ -128,6 +131,7 @@ class MessagePlace(QFrame):
         self.setObjectName("messages")
         self.setFixedHeight(px(HEIGHT))
         self._done = done
+        self.told: deque[str] = deque(maxlen=REMEMBERED)
         self.notice = Notice(self.clear)
         self.question = Question(self._leave)
         self.quiet = label("", "small")
@@ -153,6 +157,7 @@ class MessagePlace(QFrame):
     ) -> None:  # fmt: skip
         """Shows a sentence. act: what stands on its button, then: what it does; ended: whether what it tells of is over."""
         self.notice.show_sentence(words, tone, act, then)
+        self._remember(words)
         self._ended = ended
         self._until = float("inf") if ended is not None else time.monotonic() + STAYS.get(tone, STAYS["amber"])
         if not self.asks:
@@ -165,6 +170,11 @@ class MessagePlace(QFrame):
             self.tell(words, tone)
         elif len(self.text) + len(words) < MOST_WORDS:
             self.notice.add_words(words)
+            self._remember(words)
+
+    def _remember(self, words: str) -> None:
+        self.told.append(words)
+        set_tip(self.quiet, "Told before:\n" + "\n".join(self.told))
 
     def look(self) -> None:
         """Lets a sentence go whose cause is over."""
