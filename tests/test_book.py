@@ -13,10 +13,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from common_bench.book import schema
+from common_bench.book import journal, schema
 from common_bench.book.book import Book
 from common_bench.book.changes import RowChange
+from common_bench.book.history import lines_before
 from common_bench.book.journal import HEARD, LOST, SENT, JournalEntry, JournalWriter, heard
+from common_bench.book.packing import as_it_came, packed, whole_size
 from common_bench.model.block import Stamped
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_file, plan_from_text, plan_to_text, shipped_plan
@@ -149,7 +151,13 @@ def test_a_damaged_book_is_told_by_check(tmp_path: Path) -> None:
     assert re.search("damaged|missing|malformed|Tree|row", done.stdout + done.stderr)
 
 
-def test_the_journal_gives_back_every_byte_with_its_stamp(book: Book) -> None:
+@pytest.mark.parametrize("packed_at", [300, 2000, 1 << 14])
+def test_the_journal_gives_back_every_byte_with_its_stamp(
+    book: Book, monkeypatch: pytest.MonkeyPatch, packed_at: int
+) -> None:
+    monkeypatch.setattr(journal, "PACKED_AT", packed_at)
+    monkeypatch.setattr(journal, "WORTH_PACKING", packed_at // 10)
+    monkeypatch.setattr(journal, "EVERY", 0.0)
     lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
     kit = book.record("kit", identity="k")
     session, other = (book.record("session", lesson=lesson, kit=kit) for _ in range(2))
@@ -157,7 +165,9 @@ def test_the_journal_gives_back_every_byte_with_its_stamp(book: Book) -> None:
     writer = JournalWriter(book.path)
     sent: list[Stamped] = []
     for k in range(200):
-        chunk = Stamped(k / 50, dice.bytes(int(dice.integers(1, 60))))
+        if k % 7 == 0:
+            writer.flush()
+        chunk = Stamped(k / 50 + 1e-9 * k, dice.bytes(int(dice.integers(1, 60))))
         sent.append(chunk)
         writer.put(JournalEntry(session, HEARD, chunk.at, [chunk]))
         writer.put(JournalEntry(other, HEARD, chunk.at, [Stamped(chunk.at, b"other")]))
@@ -178,6 +188,41 @@ def test_the_journal_gives_back_every_byte_with_its_stamp(book: Book) -> None:
         )
         assert part == whole[begin:end]
     assert book.check() == []
+    lie = [row for row in book.rows_apart("journal", session=session) if row["packed"]]
+    assert (len(lie) > 5) if packed_at < 1000 else len(lie) > 0
+    assert sum(row["packed"] for row in lie) > len(whole) / 2
+    tape, _ = lines_before(book, session, None, find="lamp on")
+    assert [(line.at, line.sent) for line in tape] == [(3.0, True)]
+
+
+@given(st.data())
+def test_what_is_packed_comes_out_as_it_was_and_what_is_damaged_then_is_not_believed(data: st.DataObject) -> None:
+    numbers = st.lists(st.tuples(st.floats(0, 1e9), st.binary(min_size=1, max_size=30)), min_size=1, max_size=12)
+    rows = [
+        journal.heard_row(3, HEARD, 100, 0.5, [Stamped(at, each) for at, each in data.draw(numbers)])
+        for _ in range(data.draw(st.integers(1, 4)))
+    ]
+    row = packed(rows)
+    whole = as_it_came(row)
+    assert whole is not None
+    for name in ("stamps", "sizes", "bytes"):
+        assert whole[name] == b"".join(each[name] for each in rows)
+    assert whole_size(row) == len(whole["bytes"])
+    name = data.draw(st.sampled_from(["stamps", "sizes", "bytes"]))
+    cell = bytearray(row[name])
+    cell[data.draw(st.integers(0, len(cell) - 1))] ^= 1 << data.draw(st.integers(0, 7))
+    assert as_it_came({**row, name: bytes(cell)}) is None
+    assert as_it_came({**row, "packed": row["packed"] + 1}) is None
+
+
+def test_the_code_in_the_docs_reads_a_packed_row() -> None:
+    rows = [journal.heard_row(3, HEARD, 0, 0.5, [Stamped(12.25 + k, b"12;%d\n" % k)]) for k in range(20)]
+    text = (Path(__file__).parent.parent / "docs" / "bench-book.md").read_text("utf-8")
+    read: dict = {"row": packed(rows)}
+    exec(text.partition("```python")[2].partition("```")[0], read)
+    assert read["data"] == b"".join(b"12;%d\n" % k for k in range(20))
+    assert read["stamps"].tolist() == [12.25 + k for k in range(20)]
+    assert read["sizes"].tolist() == [len(b"12;%d\n" % k) for k in range(20)]
 
 
 def test_the_docs_name_every_table_and_column_of_the_book() -> None:

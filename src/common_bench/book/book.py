@@ -16,6 +16,7 @@ from sqlalchemy import (
     Engine,
     Select,
     Table,
+    case,
     delete,
     func,
     insert,
@@ -30,6 +31,7 @@ from common_bench.book.changes import Change, Row, RowChange
 from common_bench.book.checking import file_problems, journal_problems
 from common_bench.book.lock import BookLock, is_held, refuse_impossible
 from common_bench.book.migrations import migrate, migrated_copy
+from common_bench.book.packing import as_it_came
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import unsound
 from common_bench.model.trouble import BookTrouble, Trouble
@@ -212,6 +214,9 @@ class Book:
         sound = []
         for row in found:
             why = unsound(source, row)
+            if table == "journal" and not why and row["packed"]:
+                whole = as_it_came(row)
+                row, why = whole or row, "" if whole else "its packed cells cannot be read"
             if why:
                 self.damage[table, row["id"]] = why
             else:
@@ -350,9 +355,9 @@ class Book:
     def heard_bytes(self, session: int) -> int:
         """How many bytes of a session the journal holds."""
         j = schema.journal
-        query = select(func.max(j.c.first_byte + func.length(j.c.bytes))).where(
-            j.c.session == session, j.c.what == "bytes"
-        )
+        query = select(
+            func.max(j.c.first_byte + case((j.c.packed > 0, j.c.packed), else_=func.length(j.c.bytes)))
+        ).where(j.c.session == session, j.c.what == "bytes")
         with self._transaction() as connection:
             return int(connection.execute(query).scalar() or 0)
 

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from sqlalchemy import Engine, select, text
 
 from common_bench.book import schema
+from common_bench.book.packing import unpacked, whole_size
 from common_bench.book.soundness import journal_fault
 
 
@@ -27,7 +31,7 @@ def journal_problems(engine: Engine) -> list[str]:
         rows = connection.execution_options(yield_per=200).execute(query)
         for found in rows.mappings():
             row = dict(found)
-            fault = journal_fault(row)
+            fault = journal_fault(row) or _shape_fault(row)
             if fault:
                 problems.append(f"journal, row {row['id']}: {fault}")
                 expected[row["session"]] = None  # how much it held is not known
@@ -37,5 +41,14 @@ def journal_problems(engine: Engine) -> list[str]:
                 missing = f"bytes {before} to {row['first_byte']} are missing"
                 problems.append(f"journal of session {row['session']}: {missing}")
             if row["what"] == "bytes":
-                expected[row["session"]] = row["first_byte"] + len(row["bytes"])
+                expected[row["session"]] = row["first_byte"] + whole_size(row)
     return problems
+
+
+def _shape_fault(row: Mapping[str, Any]) -> str:
+    """Why a packed row does not give what came; empty where it does."""
+    try:
+        unpacked(row)
+    except ValueError as fault:
+        return str(fault)
+    return ""

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
+import numpy as np
 from sqlalchemy import desc, select
 
 from common_bench.book import schema
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, SENT
+from common_bench.book.journal import HEARD, SENT, in_its_place
+from common_bench.book.packing import as_it_came
 
 PAGE = 400  # lines
 MOST_ROWS = 20_000  # journal rows that one search looks through
@@ -45,6 +47,7 @@ def lines_before(
             continue
         first = int(row["first_byte"])
         data = bytes(row["bytes"])
+        stamps, ends = np.frombuffer(row["stamps"], "<f8"), np.cumsum(np.frombuffer(row["sizes"], "<u4"))
         data = (data if before is None else data[: max(0, before - first)]) + later
         begin = 0 if first == 0 else data.find(b"\n") + 1
         if begin == 0 and first > 0:
@@ -52,7 +55,8 @@ def lines_before(
             continue
         later, offset, page = data[:begin], first + begin, []
         for line in data[begin:].splitlines(keepends=True):
-            page.append(KeptLine(float(row["at"]), offset, line.rstrip(b"\r\n")))
+            chunk = min(int(np.searchsorted(ends, offset - first, "right")), len(stamps) - 1)
+            page.append(KeptLine(float(stamps[chunk]), offset, line.rstrip(b"\r\n")))
             offset += len(line)
         for each in reversed(page):
             _keep(found, each, wanted)
@@ -68,9 +72,10 @@ def _keep(found: list[KeptLine], line: KeptLine, wanted: bytes) -> None:
 
 def _rows(book: Book, session: int, before: int | None) -> Iterator[dict[str, Any]]:
     j = schema.journal
-    query = select(j.c.id, j.c.what, j.c.at, j.c.first_byte, j.c.bytes).where(j.c.session == session)
+    query = select(*schema.as_they_lie(j)).where(j.c.session == session)
     if before is not None:
         query = query.where(j.c.first_byte < before)
     with book.engine.connect() as connection:
         for row in connection.execution_options(yield_per=200).execute(query.order_by(desc(j.c.id))).mappings():
-            yield dict(row)
+            lies = dict(row)
+            yield as_it_came(lies) or in_its_place(lies)

@@ -15,11 +15,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection, delete, func, insert, select, update
 
 from common_bench.book import schema
 from common_bench.book.book import Book
 from common_bench.book.book_file import connect
+from common_bench.book.packing import as_it_came, packed, whole_size
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_fault, journal_sum
 from common_bench.model.block import Stamped
@@ -29,6 +30,7 @@ EVERY = 0.12  # s between transactions; with the engine's turn and the commit th
 MOST_HELD = 64_000_000  # bytes that wait in memory while the book cannot be written: an hour of 16 kits
 AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s
+PACKED_AT, WORTH_PACKING = 1 << 14, 1 << 10  # bytes of a session that are put into one row; and that are, where it ends
 CHUNKS_A_ROW = 2000  # of what was not heard live
 
 HEARD, LOST, SENT, MISSED, FILE = "bytes", "lost", "sent", "missed", "file"
@@ -71,6 +73,7 @@ class JournalWriter:
         self._move: tuple[Callable[[], Path], Future[Path]] | None = None
         self._queue: queue.SimpleQueue[JournalEntry | None] = queue.SimpleQueue()
         self._offsets: dict[int, int] = {}
+        self._loose: dict[int, int] = {}  # session -> bytes at its end that are not packed yet
         self._waiting: list[JournalEntry] = []  # taken from the queue, not in the book yet
         self._going, self._dropping = True, False
         self._trouble: Trouble | None = None
@@ -183,12 +186,12 @@ class JournalWriter:
 
     def _keep(self, connection: Connection) -> None:
         started = time.perf_counter()
-        offsets = dict(self._offsets)
+        offsets, loose = dict(self._offsets), dict(self._loose)
         try:
             with connection.begin():
                 self._transaction(connection, self._waiting)
         except BaseException:
-            self._offsets = offsets
+            self._offsets, self._loose = offsets, loose
             raise
         self._trouble = None
         with self._counting:
@@ -208,20 +211,26 @@ class JournalWriter:
             if chunks:
                 rows.append(self._row(session, HEARD, chunks[0].at, chunks))
 
+        def write_rows() -> None:
+            if rows:
+                connection.execute(insert(schema.journal), rows)
+                rows.clear()
+
         for entry in entries:
             if entry.what == HEARD:
                 waiting.setdefault(entry.session, []).extend(entry.chunks)
                 continue
             if entry.what == FLUSH:
                 continue
-            if entry.what == DROPPED:
-                write_bytes(entry.session, waiting.pop(entry.session, []))
-                self._offsets[entry.session] = self._offsets.get(entry.session, 0) + entry.values["size"]
-                rows.append(self._row(entry.session, LOST, entry.at, ()))
-                continue
             write_bytes(entry.session, waiting.pop(entry.session, []))
             if entry.what == OF_RUN:
                 connection.execute(update(schema.run).where(schema.run.c.id == entry.run).values(entry.values))
+                continue
+            write_rows()
+            self._pack(connection, entry.session)  # what comes next stands after it
+            if entry.what == DROPPED:
+                self._offsets[entry.session] = self._offsets.get(entry.session, 0) + entry.values["size"]
+                rows.append(self._row(entry.session, LOST, entry.at, ()))
             elif entry.what == OF_SESSION:
                 session = schema.session
                 connection.execute(update(session).where(session.c.id == entry.session).values(entry.values))
@@ -229,21 +238,45 @@ class JournalWriter:
                 rows.append(self._row(entry.session, entry.what, entry.at, entry.chunks))
         for number, chunks in waiting.items():
             write_bytes(number, chunks)
-        if rows:
-            connection.execute(insert(schema.journal), rows)
+        write_rows()
+        for number, size in list(self._loose.items()):
+            if size >= PACKED_AT:
+                self._pack(connection, number)
 
     def _row(self, session: int, what: str, at: float, chunks: Sequence[Stamped]) -> dict[str, Any]:
-        data = b"".join(chunk.data for chunk in chunks)
-        first = self._offsets.get(session, 0)
+        row = heard_row(session, what, self._offsets.get(session, 0), at, chunks)
         if what == HEARD:
-            self._offsets[session] = first + len(data)
-            self.kept_bytes += len(data)
-        row = {
-            "session": session, "what": what, "first_byte": first, "at": float(at), "bytes": data,
-            "stamps": np.array([chunk.at for chunk in chunks], "<f8").tobytes(),
-            "sizes": np.array([len(chunk.data) for chunk in chunks], "<u4").tobytes(),
-        }  # fmt: skip
+            size = len(row["bytes"])
+            self._offsets[session] = row["first_byte"] + size
+            self._loose[session] = self._loose.get(session, 0) + size
+            self.kept_bytes += size
         return {**row, "check_sum": journal_sum(row)}
+
+    def _pack(self, connection: Connection, session: int) -> None:
+        """Puts the rows of a session that lie as they came, and that nothing else stands between, into one."""
+        loose, j = self._loose.pop(session, 0), schema.journal
+        if loose < WORTH_PACKING:
+            return
+        end = self._offsets[session]
+        lie = (j.c.session == session) & (j.c.what == HEARD) & (j.c.first_byte >= end - loose)
+        rows = [
+            dict(row)
+            for row in connection.execute(select(*schema.as_they_lie(j)).where(lie).order_by(j.c.id)).mappings()
+        ]
+        if len(rows) < 2 or any(row["packed"] or journal_fault(row) for row in rows):
+            return
+        connection.execute(insert(j), [packed(rows)])
+        connection.execute(delete(j).where(j.c.id.in_([row["id"] for row in rows])))
+
+
+def heard_row(session: int, what: str, first: int, at: float, chunks: Sequence[Stamped]) -> dict[str, Any]:
+    """A row as it came, without its sum."""
+    return {
+        "session": session, "what": what, "first_byte": first, "at": float(at),
+        "bytes": b"".join(chunk.data for chunk in chunks),
+        "stamps": np.array([chunk.at for chunk in chunks], "<f8").tobytes(),
+        "sizes": np.array([len(chunk.data) for chunk in chunks], "<u4").tobytes(), "packed": 0,
+    }  # fmt: skip
 
 
 def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
@@ -269,9 +302,10 @@ def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str,
         raise refusal(fault, book.path) from fault
 
 
-def _between(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
-    if journal_fault(row):
-        yield from _in_place_of(row, begin, end)
+def _between(lies: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
+    row = as_it_came(lies)
+    if row is None:
+        yield from _in_place_of(lies, begin, end)
         return
     first, last = row["first_byte"], row["first_byte"] + len(row["bytes"])
     if row["what"] != HEARD:
@@ -291,37 +325,39 @@ def _between(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, f
 
 
 def _in_place_of(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
-    first = row["first_byte"]
-    at = float(row["at"]) if isinstance(row["at"], (int, float)) else 0.0
+    first, at = row["first_byte"], _at(row)
     if isinstance(first, int) and isinstance(row["bytes"], (bytes, str)):
-        low, high = max(first, begin), min(first + len(row["bytes"]), end)
+        low, high = max(first, begin), min(first + whole_size(row), end)
         if low < high:
             yield HEARD, at, [Stamped(at, NO_TEXT * (high - low))]
     yield LOST, at, []
+
+
+def in_its_place(row: dict[str, Any]) -> dict[str, Any]:
+    """A row that cannot be believed, with as many bytes that are no text."""
+    size = whole_size(row) if isinstance(row["bytes"], (bytes, str)) else 0
+    first = row["first_byte"] if isinstance(row["first_byte"], int) else 0
+    sizes, stamps = np.array([size], "<u4").tobytes(), np.array([_at(row)], "<f8").tobytes()
+    return {**row, "what": HEARD, "first_byte": first, "bytes": NO_TEXT * size, "sizes": sizes, "stamps": stamps}
+
+
+def _at(row: dict[str, Any]) -> float:
+    return float(row["at"]) if isinstance(row["at"], (int, float)) else 0.0
 
 
 def keep_file(book: Book, session: int, whole: bytes, chunks: Sequence[Stamped]) -> int:
     """Puts a file that was brought in, whole (compressed) and line by line, into the journal of a session that holds nothing yet;
     gives how many bytes its lines have. All of it or nothing. Raises BookTrouble."""
     first = 0
-    data = zlib.compress(whole)
-    packed = {
-        "session": session, "what": FILE, "first_byte": 0, "at": 0.0, "bytes": data, "stamps": np.array([0.0], "<f8").tobytes(),
-        "sizes": np.array([len(data)], "<u4").tobytes(),
-    }  # fmt: skip
+    row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, zlib.compress(whole))])
     try:
         with book.engine.connect() as connection, connection.begin():
-            connection.execute(insert(schema.journal).values({**packed, "check_sum": journal_sum(packed)}))
+            connection.execute(insert(schema.journal).values({**row, "check_sum": journal_sum(row)}))
             for at in range(0, len(chunks), CHUNKS_A_ROW):
                 part = chunks[at : at + CHUNKS_A_ROW]
-                data = b"".join(chunk.data for chunk in part)
-                row = {
-                    "session": session, "what": HEARD, "first_byte": first, "at": float(part[0].at), "bytes": data,
-                    "stamps": np.array([chunk.at for chunk in part], "<f8").tobytes(),
-                    "sizes": np.array([len(chunk.data) for chunk in part], "<u4").tobytes(),
-                }  # fmt: skip
-                connection.execute(insert(schema.journal).values({**row, "check_sum": journal_sum(row)}))
-                first += len(data)
+                row = heard_row(session, HEARD, first, float(part[0].at), part)
+                connection.execute(insert(schema.journal).values(packed([row])))
+                first += len(row["bytes"])
     except REFUSED as fault:
         raise refusal(fault, book.path) from fault
     return first

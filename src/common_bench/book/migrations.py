@@ -157,7 +157,7 @@ def _from_3(book: sqlite3.Connection) -> None:
     last = -1
     while rows := book.execute("SELECT * FROM journal WHERE id > ? ORDER BY id LIMIT 500", (last,)).fetchall():
         last = rows[-1]["id"]
-        sums = [(journal_sum(row), row["id"]) for row in rows if not journal_fault(row)]
+        sums = [(journal_sum(row), row["id"]) for row in map(dict, rows) if not journal_fault(row)]
         book.executemany("UPDATE journal SET check_sum = ? WHERE id = ?", sums)
 
 
@@ -191,4 +191,15 @@ def _from_5(book: sqlite3.Connection) -> None:
         book.execute(change)
 
 
-STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}
+def _from_6(book: sqlite3.Connection) -> None:
+    """Rows of the journal that are packed; pictures of long runs."""
+    for change in (
+        "ALTER TABLE journal ADD COLUMN packed INTEGER DEFAULT 0",
+        "CREATE TABLE run_picture (id INTEGER NOT NULL PRIMARY KEY, run INTEGER NOT NULL REFERENCES run (id), "
+        "digest TEXT NOT NULL DEFAULT '', name TEXT NOT NULL DEFAULT '', unit TEXT NOT NULL DEFAULT '', t BLOB, value BLOB)",
+        "CREATE INDEX ix_run_picture_run ON run_picture (run)",
+    ):
+        book.execute(change)
+
+
+STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6}

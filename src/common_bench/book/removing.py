@@ -14,11 +14,12 @@ from common_bench.book import schema
 from common_bench.book.book import Book
 from common_bench.book.changes import Row
 from common_bench.book.journal import HEARD, NO_TEXT
+from common_bench.book.packing import as_it_came, packed
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_sum
 from common_bench.model.trouble import BookTrouble
 
-OF_A_RUN = ("finding", "moment", "run_condition", "taken_point", "prediction", "brought_file", "pooled")
+OF_A_RUN = ("finding", "run_picture", "moment", "run_condition", "taken_point", "prediction", "brought_file", "pooled")
 ENDING = json.dumps({"code": "removed-for-good", "fields": {}})
 ASIDE = "removed for good"
 
@@ -121,7 +122,8 @@ def _erase(connection: Connection, session: int, low: int, high: int | None) -> 
     if high is not None:
         query = query.where(j.c.first_byte < high)
     for found in connection.execute(query).mappings().all():
-        row = dict(found)
+        row, lies = dict(found), dict(found)
+        row = as_it_came(row) or row  # what cannot be read is written over whole
         data = row["bytes"] if isinstance(row["bytes"], bytes) else b""
         first = row["first_byte"] if isinstance(row["first_byte"], int) else 0
         begin, end = max(0, low - first), len(data) if high is None else min(len(data), high - first)
@@ -131,7 +133,8 @@ def _erase(connection: Connection, session: int, low: int, high: int | None) -> 
             data[:begin] + NO_TEXT * (end - begin) + data[end:] if row["what"] == HEARD else NO_TEXT * len(data)
         )
         count += end - begin if row["what"] == HEARD else 0
-        values = {"bytes": row["bytes"], "check_sum": journal_sum(row)}
+        again = packed([row]) if lies["packed"] and not row["packed"] else {**row, "check_sum": journal_sum(row)}
+        values = {name: again[name] for name in ("stamps", "sizes", "bytes", "check_sum")}
         connection.execute(update(j).where(j.c.id == row["id"]).values(values))
     return count
 

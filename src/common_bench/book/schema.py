@@ -21,7 +21,7 @@ from sqlalchemy.sql.elements import Label
 from sqlalchemy.types import NullType
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 6  # each step up is a function in migrations.py
+SCHEMA_VERSION = 7  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
@@ -76,7 +76,7 @@ session = _table(
 journal = _table(
     "journal", _of("session"), _text("what"), Column("first_byte", Integer), Column("at", Float),
     Column("stamps", LargeBinary), Column("sizes", LargeBinary), Column("bytes", LargeBinary),
-    Column("check_sum", Integer), Index("journal_by_place", "session", "first_byte"),
+    Column("check_sum", Integer), Column("packed", Integer, server_default="0"), Index("journal_by_place", "session", "first_byte"),
 )  # fmt: skip
 run = _table(
     "run", _of("lesson"), _of("group"), Column("number", Integer, nullable=False), _of("session"),
@@ -100,6 +100,10 @@ prediction = _table(
 brought_file = _table(
     "brought_file", _of("run"), _text("name"), _text("digest"), Column("size", Integer), _text("told"),
     _text("brought_at"),
+)  # fmt: skip
+run_picture = _table(
+    "run_picture", _of("run"), _text("digest"), _text("name"), _text("unit"), Column("t", LargeBinary),
+    Column("value", LargeBinary),
 )  # fmt: skip
 finding = _table(
     "finding", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),

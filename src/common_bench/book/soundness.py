@@ -44,21 +44,28 @@ def _is_text(value: str) -> bool:
 
 
 def journal_sum(row: Mapping[str, Any]) -> int:
-    """CRC-32 (ISO 3309) over all that a row of the journal says."""
-    found = zlib.crc32(f"{row['session']} {row['what']} {row['first_byte']} {float(row['at'] or 0.0)!r} ".encode())
+    """CRC-32 (ISO 3309) over all that a row of the journal says, packed or not, as it lies there."""
+    packed = f"packed {row['packed']} " if row.get("packed") else ""
+    found = zlib.crc32(
+        f"{row['session']} {row['what']} {row['first_byte']} {float(row['at'] or 0.0)!r} {packed}".encode()
+    )
     for name in ("stamps", "sizes", "bytes"):
         found = zlib.crc32(row[name] or b"", found)
     return found
 
 
 def journal_fault(row: Mapping[str, Any]) -> str:
-    """Why a row of the journal cannot be believed; empty where it can. A row without a sum is looked at by its shape."""
+    """Why a row of the journal cannot be believed as it lies there; empty where it can. A row without a sum is looked at by its
+    shape."""
     if not all(isinstance(row[name], bytes) for name in ("stamps", "sizes", "bytes")) or not isinstance(
         row["what"], str
     ):
         return "its cells are no longer what they were"
     if not isinstance(row["first_byte"], int) or not isinstance(row["at"], (int, float)):
         return "its place is no longer a number"
+    if row.get("packed"):
+        fits = isinstance(row["packed"], int) and row["check_sum"] == journal_sum(row)
+        return "" if fits else "its check sum does not fit: something in it has changed"
     stamps, sizes = len(row["stamps"]), len(row["sizes"])
     if stamps % STAMP_BYTES or sizes % SIZE_BYTES or stamps // STAMP_BYTES != sizes // SIZE_BYTES:
         return "its stamps and sizes do not fit together"

@@ -1,0 +1,73 @@
+"""Rows of the journal made smaller: what was heard a while ago, several rows as one, and each row as it came out of it again."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from common_bench.book.soundness import journal_fault, journal_sum
+
+LEVEL = 6  # of the deflate format (RFC 1951)
+Row = dict[str, Any]
+
+
+def packed(rows: Sequence[Mapping[str, Any]]) -> Row:
+    """Rows of one session that follow one another, as they came, as one row in less room. The very bytes and stamps come out
+    of it again (`unpacked`)."""
+    first = rows[0]
+    stamps = np.frombuffer(b"".join(row["stamps"] for row in rows), "<i8")
+    sizes = np.frombuffer(b"".join(row["sizes"] for row in rows), "<u4")
+    data = b"".join(row["bytes"] for row in rows)
+    row = {
+        "session": first["session"], "what": first["what"], "first_byte": first["first_byte"], "at": first["at"],
+        "stamps": _narrow(np.diff(stamps, prepend=stamps[:1] * 0)),
+        "sizes": _narrow(sizes), "bytes": zlib.compress(data, LEVEL), "packed": len(data),
+    }  # fmt: skip
+    return {**row, "check_sum": journal_sum(row)}
+
+
+def unpacked(row: Mapping[str, Any]) -> Row:
+    """A row as it came; one that is not packed as it is. Raises ValueError where its cells are no longer what was packed."""
+    whole = row.get("packed") or 0
+    if not whole:
+        return dict(row)
+    try:
+        stamps, sizes = np.cumsum(_wide(row["stamps"], "<i8")), _wide(row["sizes"], "<u4")
+        data = zlib.decompress(row["bytes"])
+    except zlib.error as fault:
+        raise ValueError("its packed cells cannot be read") from fault
+    if len(data) != whole or len(stamps) != len(sizes) or int(sizes.sum()) != whole:
+        raise ValueError("its packed cells hold less than they should")
+    return {**row, "stamps": stamps.astype("<i8").tobytes(), "sizes": sizes.tobytes(), "bytes": data, "packed": 0}
+
+
+def as_it_came(row: Mapping[str, Any]) -> Row | None:
+    """A row of the journal, unpacked; None where it cannot be believed."""
+    if journal_fault(row):
+        return None
+    try:
+        return unpacked(row)
+    except ValueError:
+        return None
+
+
+def whole_size(row: Mapping[str, Any]) -> int:
+    """How many bytes were heard in a row, as far as it tells."""
+    packed = row.get("packed")
+    return packed if isinstance(packed, int) and packed > 0 else len(row["bytes"] or b"")
+
+
+def _narrow(numbers: np.ndarray) -> bytes:
+    """Whole numbers, the first bytes of all of them before the second ones and so on: like lies beside like."""
+    return zlib.compress(numbers.view("u1").reshape(len(numbers), numbers.itemsize).T.tobytes(), LEVEL)
+
+
+def _wide(data: bytes, kind: str) -> np.ndarray:
+    size = np.dtype(kind).itemsize
+    plain = np.frombuffer(zlib.decompress(data), "u1")
+    if len(plain) % size:
+        raise ValueError("its packed cells hold less than they should")
+    return np.ascontiguousarray(plain.reshape(size, -1).T).view(kind).ravel()
