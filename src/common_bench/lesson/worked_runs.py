@@ -12,6 +12,7 @@ import msgspec
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.changes import RowChange
+from common_bench.lesson.run_pictures import RunPicture, picture_of
 from common_bench.lesson.store_rows import finding_row, taken_point_of
 from common_bench.model.run import Finding, Moment, Run, RunSetting, TakenPoint
 from common_bench.model.trouble import FindingTrouble, PoolTrouble, Trouble
@@ -43,12 +44,13 @@ class Asked:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What came of it: the run as a whole, its findings, or why there are none."""
+    """What came of it: the run as a whole, its findings, or why there are none; the picture of a long one."""
 
     asked: Asked
     replayed: Replayed | None = None
     findings: tuple[Finding, ...] = ()
     trouble: Trouble | None = None
+    picture: RunPicture | None = None
 
 
 @dataclass(frozen=True)
@@ -125,21 +127,22 @@ def span_of(book: Book, replayed: Replayed, used: str) -> tuple[float, float]:
 
 def worked_up_of(book: Book, asked: Asked) -> Outcome:
     """In a worker's thread: never raises."""
-    replayed = None
+    replayed = picture = None
     try:
         if asked.recorded is not None:
             replayed = as_recorded(asked.run, asked.recorded, asked.channels)
         else:
             replayed = replay(book, asked.run, asked.channels)
+        picture = picture_of(replayed)
         span = span_of(book, replayed, asked.used) if asked.to_keep and asked.taken is None else None
         found = findings_in(replayed, span, asked.wanted, asked.taken) if asked.to_keep else []
     except Trouble as trouble:
-        return Outcome(asked, replayed, (), trouble)
+        return Outcome(asked, replayed, (), trouble, picture)
     except Exception as fault:
         log.exception("working up run %s", asked.run.id)
         told = FindingTrouble("work-up-failed", fault=f"{type(fault).__name__}: {fault}")
-        return Outcome(asked, replayed, (), told)
-    return Outcome(asked, replayed, tuple(found))
+        return Outcome(asked, replayed, (), told, picture)
+    return Outcome(asked, replayed, tuple(found), picture=picture)
 
 
 def reworked_run(

@@ -17,6 +17,7 @@ from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.origins import reading_at
 from common_bench.lesson.planning import read_condition
+from common_bench.lesson.run_pictures import RunPicture, as_replayed, kept_picture, picture_rows
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row, finding_row, run_of
 from common_bench.lesson.worked_runs import (
@@ -38,7 +39,7 @@ from common_bench.record.replay import Replayed, replay
 from common_bench.record.runs import Recorded
 
 NEVER = -1  # no end of a run
-MOST_HELD = 8  # runs that are held as a whole
+MOST_HELD, MOST_HELD_READINGS = 8, 20_000_000  # runs, and their readings, that are held as a whole
 WORKERS = 2
 
 Given = TypeVar("Given")
@@ -134,9 +135,19 @@ class WorkingUp:
                 )  # it was changed meanwhile: what was found is of before
                 continue
             self._hold(run, outcome.replayed or outcome.trouble)
+            self._keep_picture(stands, outcome.picture)
             if outcome.asked.to_keep:
                 self._keep(outcome)
         return done
+
+    def _keep_picture(self, run: Run, picture: RunPicture | None) -> None:
+        book = self._store.book
+        if picture is None or book.is_readonly:
+            return
+        try:
+            book.complete(picture_rows(book, run, picture))
+        except Trouble as trouble:  # it can be made again
+            log.warning("the picture of run %s is not kept: %s", run.id, trouble.sentence)
 
     def _keep(self, outcome: Outcome) -> None:
         book, run = self._store.book, outcome.asked.run.id
@@ -155,9 +166,12 @@ class WorkingUp:
         if found is None:
             return
         self._held.pop(run, None)
-        if len(self._held) >= MOST_HELD:
-            self._held.pop(next(iter(self._held)))
         self._held[run] = found
+        while len(self._held) > 1 and (len(self._held) > MOST_HELD or self._held_readings() > MOST_HELD_READINGS):
+            self._held.pop(next(iter(self._held)))
+
+    def _held_readings(self) -> int:
+        return sum(len(each.t) for each in self._held.values() if isinstance(each, Replayed))
 
     # a run as a whole
 
@@ -172,6 +186,12 @@ class WorkingUp:
         if found is None:
             self._ask(self._closed(run), None, to_keep=False)
         return found
+
+    def pictured(self, run: int) -> Replayed | None:
+        """A long run as it is drawn before it is read: its quantities thinned, nothing else; None where no such picture is kept."""
+        found = self._store.run(run)
+        picture = kept_picture(self._store.book, found)
+        return as_replayed(found, picture, self._store.channels) if picture is not None else None
 
     def let_go(self, run: int) -> None:
         """A run is no longer what is held of it."""

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF
+from PyQt6.QtCore import QPointF, QTimer
 
 from common_bench.desk.graphs.plots import Graph, pen, translucent
 from common_bench.desk.look.labels import ShortLabel
@@ -28,6 +28,7 @@ from common_bench.record.replay import Replayed, quantities
 from common_bench.workup.curves import RunCurve
 
 MOST_DRAWN = 2000  # points of a curve or of residuals
+LOOK_AFTER = 40  # ms after the last change of what is seen until the line is drawn finer
 MARKED = 9  # px from the mark of an event within which it is meant
 BESIDE: tuple[Aligned, ...] = ("begin", "event")  # where runs are laid over one another
 
@@ -68,6 +69,14 @@ class RunGraph(Card):
         self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
         self.region.sigRegionChangeFinished.connect(self._dragged)
         self._drawn, self._showing = drawn, False
+        self._whole = Picture(np.empty(0), np.empty(0))
+        self._line: Any = None
+        self._of, self._ends = 0, (0.0, 1.0)  # the run that is shown, its ends in s
+        self._zoomed: tuple[float, float] | None = None  # what of it is seen in s; None: all
+        self._closer = QTimer(self)
+        self._closer.setSingleShot(True)
+        self._closer.timeout.connect(self._look_closer)
+        self.graph.getViewBox().sigXRangeChanged.connect(self._range_changed)
         self.lays_over = True  # what the group expected
 
     def _point(self, place: object) -> None:
@@ -182,6 +191,7 @@ class RunGraph(Card):
 
     def show_nothing(self, words: str) -> None:
         """Words alone: never an empty graph."""
+        self._line = None
         self.graph.wipe()
         self.graph.hide()
         say(self.heading, words)
@@ -192,7 +202,7 @@ class RunGraph(Card):
         emblem: Emblem, *, aside: bool, taken: Sequence[TakenPoint] = (), expected: Prediction | None = None,
     ) -> None:  # fmt: skip
         """taken: points of a run that was taken point by point; show: names of workings, the most important first."""
-        self._showing = True
+        self._showing, self._line = True, None
         self.graph.wipe()
         self.graph.show()
         known = quantities(replayed)
@@ -206,6 +216,9 @@ class RunGraph(Card):
             values, unit = series.values, series.unit
         self._unit, self._name = unit, name
         ends = min(0.0, float(replayed.t[0])) if len(replayed.t) else 0.0, replayed.seconds
+        if replayed.run.id != self._of:
+            self._of, self._zoomed = replayed.run.id, None
+        self._ends = ends
         span = findings[0].span if findings else (0.0, replayed.seconds)
         self.graph.getPlotItem().setLogMode(y=False)
         if not self.over_time and name in known:
@@ -256,15 +269,56 @@ class RunGraph(Card):
             say(self.aside, f"drag {both}: the line follows, all runs too")
 
     def _draw_trace(self, replayed: Replayed, values: Floats, colour: str) -> None:
-        t, broken = _broken(replayed.t, values, replayed.gaps)
-        picture = thinned(Picture(t, broken), max(300, self.graph.width()), max(replayed.seconds, 1e-9))
-        self.graph.line(picture.t, picture.values, colour, 1.5)
+        self._whole = Picture(*_broken(replayed.t, values, replayed.gaps))
+        self._line = self.graph.line(*self._seen_of(self._whole, (0.0, max(replayed.seconds, 1e-9))), colour, 1.5)
+
+    def _seen_of(self, whole: Picture, seen: tuple[float, float]) -> Picture:
+        """What of a line lies in a time that is seen, with as much beside it, thinned to what the graph can show."""
+        low, high = seen
+        rows = slice(*np.searchsorted(whole.t, (low - (high - low), high + (high - low))).tolist())
+        return thinned(Picture(whole.t[rows], whole.values[rows]), max(300, self.graph.width()), high - low)
+
+    def _range_changed(self, _: object, seen: tuple[float, float]) -> None:
+        if not self._showing and self.over_time:
+            self._zoomed = float(seen[0]), float(seen[1])
+            self._closer.start(LOOK_AFTER)
+
+    def _look_closer(self) -> None:
+        """The line as fine as the time that is seen lets it be."""
+        if self._line is not None:
+            self._line.setData(*self._seen_of(self._whole, self._zoomed or self._ends))
+
+    def zoom(self, factor: float) -> None:
+        """Shows so many times the time about the middle of what is seen; never more than the run."""
+        low, high = self._zoomed or self._ends
+        half = 0.5 * (high - low) * factor
+        if 2 * half >= self._ends[1] - self._ends[0]:
+            self.see_whole()
+        else:
+            self._see(0.5 * (low + high) - half, 2 * half)
+
+    def pan(self, share: float) -> None:
+        """Earlier or later by a share of what is seen."""
+        if self._zoomed is not None:
+            low, high = self._zoomed
+            self._see(low + share * (high - low), high - low)
+
+    def see_whole(self) -> None:
+        """All of the run."""
+        if self.over_time:
+            self.graph.setXRange(*self._ends, padding=0.02)
+            self._zoomed = None
+
+    def _see(self, low: float, width: float) -> None:
+        if self.over_time:
+            low = min(max(low, self._ends[0]), self._ends[1] - width)
+            self.graph.setXRange(low, low + width, padding=0)
 
     def _draw_guesses(self, replayed: Replayed, series: Series | None) -> None:
         if series is None or series.guess is None or not series.guess.any():
             return
-        guessed = _broken(replayed.t, np.where(series.guess, series.values, np.nan), replayed.gaps)
-        self.graph.line(*guessed, palette().card, 2.4, dashed=True)
+        guessed = Picture(*_broken(replayed.t, np.where(series.guess, series.values, np.nan), replayed.gaps))
+        self.graph.line(*self._seen_of(guessed, (0.0, max(replayed.seconds, 1e-9))), palette().card, 2.4, dashed=True)
         at = int(np.argmax(series.guess))
         words = f" broken: outside the calibration, a guess ({series.guess.mean():.0%})"
         self.graph.note(words, float(replayed.t[at]), float(series.values[at]), palette().amber)
@@ -274,7 +328,11 @@ class RunGraph(Card):
         self.region.setBounds(ends)
         self.region.setRegion(span)
         self.graph.addItem(self.region)
-        self.graph.setXRange(*ends, padding=0.02)
+        if self._zoomed is None:
+            self.graph.setXRange(*ends, padding=0.02)
+        else:
+            self.graph.setXRange(*self._zoomed, padding=0)
+            self._look_closer()
         if ends[0] < 0:
             self.graph.upright(0.0, palette().ink)
         known = values[np.isfinite(values)]

@@ -113,6 +113,11 @@ class WorkStage(StageView):
             "S": ("the span as the plan finds it", self._use_plan),
             "Q": ("the next quantity", self.graph_card.next_name),
             "R": ("over time, its spectrum, or against another quantity", self.graph_card.next_view),
+            "+": ("a shorter time of the run, finer", lambda: self.graph_card.zoom(0.5)),
+            "-": ("a longer time of the run", lambda: self.graph_card.zoom(2.0)),
+            ",": ("earlier in the run", lambda: self.graph_card.pan(-0.25)),
+            ".": ("later in the run", lambda: self.graph_card.pan(0.25)),
+            "N": ("all of the run again", self.graph_card.see_whole),
             "B": ("another run beside this one", self.next_beside),
             "C": ("try a curve", self.ask_curve),
             "K": ("how the finding came about, or back", lambda: self.turn_page(ORIGIN)),
@@ -336,11 +341,22 @@ class WorkStage(StageView):
             return
         if replayed is None:
             say(self.subtitle, "the run is being read …")
-            self.graph_card.show_nothing("")
+            self._show_picture(run, findings)
             return
         self._seconds = replayed.seconds
         self._say_subtitle(run, replayed)
         self._show_replayed(run, replayed, findings)
+
+    def _show_picture(self, run: Run, findings: list[Finding]) -> None:
+        """A run that is still being read, as far as its picture is kept."""
+        pictured = self.lesson.working_up.pictured(run.id)
+        if pictured is None:
+            self.graph_card.show_nothing("")
+            return
+        emblem, marked = self.store.group(run.group).emblem, self.store.moments(run.id)
+        self._seconds = pictured.seconds
+        self.graph_card.offer(list(quantities(pictured)), [])
+        self.graph_card.show_run(pictured, findings, marked, self.store.plan.shown, emblem, aside=bool(run.aside))
 
     def _show_replayed(self, run: Run, replayed: Replayed, findings: list[Finding]) -> None:
         emblem, show, marked = self.store.group(run.group).emblem, self.store.plan.shown, self.store.moments(run.id)
