@@ -25,7 +25,7 @@ from calibration import calibration
 from class_line import class_lines
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
-from common_bench.book.journal import JournalWriter
+from common_bench.book.journal import JournalWriter, heard
 from common_bench.links.address import Address
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import Plan, SensorPlan
@@ -37,6 +37,7 @@ from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
 from formats import formats
+from long_runs import journal_room, long_runs_inside
 from trust import trust
 from workings import workings
 
@@ -296,6 +297,32 @@ def engine() -> None:
     )
 
 
+def journal() -> None:
+    """What a minute of sixteen kits takes in the book, beside the plain script's CSV of the same lines."""
+    seconds = 60.0
+    with (
+        fed("pace", "--kits", KITS, "--seconds", seconds + 6) as (links, feeder),
+        tempfile.TemporaryDirectory() as folder,
+    ):
+        begin(feeder)
+        running, book, kits = engine_with(Path(folder), links)
+        before = book.path.stat().st_size
+        while not all(running.snapshot.kits[kit].can_record for kit in kits):
+            time.sleep(0.05)
+        time.sleep(seconds)
+        running.stop()
+        running.journal.close()
+        lines: list[tuple[float, bytes]] = []
+        for row in book.rows("session"):
+            for _, _, chunks in heard(book, row["id"], 0, 1 << 40):
+                whole = b"".join(chunk.data for chunk in chunks)
+                lines += [(chunks[0].at, line) for line in whole.split(b"\n")[1:-1] if line]
+        with book.engine.connect() as connection:
+            connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+        journal_room(told, book.path, before, lines)
+        book.close()
+
+
 # the window
 
 
@@ -495,9 +522,12 @@ def main() -> None:
     parts["workings"] = lambda: workings(told)
     parts["pool"] = lambda: class_lines(told)
     parts["thirty-two"] = lambda: in_a_window("thirty-two-inside")
+    parts["journal"] = journal
+    parts["long-runs"] = lambda: in_a_window("long-runs-inside")
     parts["memory"] = lambda: memory(options.minutes)
     inside = {
         "wall-inside": wall_inside, "thirty-two-inside": thirty_two_inside, "start-inside": start_inside, "memory-inside": lambda: memory_inside(options.minutes),
+        "long-runs-inside": lambda: long_runs_inside(told),
     }  # fmt: skip
     for name in options.parts or parts:
         kept = (parts | inside)[name]()  # noqa: F841  (until the process ends)

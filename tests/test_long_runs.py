@@ -16,7 +16,13 @@ from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson import run_pictures
 from common_bench.lesson.bring_files import bring_files
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.block import Stamped
 from common_bench.model.plan import Plan, SensorPlan
+from common_bench.model.stream import Column, StreamFormat
+from common_bench.record.chain import Chain
+from common_bench.record.rules import Rule
+from common_bench.record.runs import Room, RunUnderWay
+from common_bench.workings.evaluate import check
 from person import Desk, take_down
 
 COUNT, SPIKE = 6000, 4321
@@ -126,3 +132,24 @@ def test_a_run_is_looked_at_closer_while_it_stays_where_one_looks(made: Desk) ->
     made.until(lambda: drawn()[2] == coarse, "all of it again")
     made.press("-")
     assert drawn()[1] > COUNT * 0.5
+
+
+def test_what_runs_keep_in_memory_has_an_end_however_long_they_last_and_however_many_they_are() -> None:
+    workings = check(["load_now = calibrated load"], {"load": "g"})
+    room = Room(60_000)
+    chains = [Chain(workings, (), StreamFormat(",", (Column("load"),))) for _ in range(3)]
+    runs = [RunUnderWay(at, 1, Rule(), 0, chain.begin_run(), room=room) for at, chain in enumerate(chains)]
+    kept: list[int] = []
+    for turn in range(200):
+        for run, chain in zip(runs, chains, strict=True):
+            run.take(chain.feed([Stamped(turn * 0.05, b"1\n2\n3\n")]))
+        kept.append(sum(len(run.worked or ()) for run in runs))
+    assert kept[5] == 18, "as long as there is room, what was seen live is kept"
+    assert max(kept) < 200, "and no more than there is room for"
+    assert all(run.readings == 600 for run in runs), "each goes on"
+    assert [run.worked is None for run in runs].count(True) >= 2
+    for run in runs:
+        run.let_go()
+    fresh = RunUnderWay(9, 2, Rule(), 0, chains[0].begin_run(), room=room)
+    fresh.take(chains[0].feed([Stamped(11.0, b"4\n")]))
+    assert fresh.worked, "what runs that have ended took is free for the next"

@@ -17,9 +17,8 @@ from common_bench.workings.evaluate import check
 from common_bench.workings.loops import extremes
 
 LONG = 200_000  # readings from which on a run is not read in the time that a person waits for
-STRETCHES = (
-    1500  # as many as a graph has pixels across: in each the smallest and the largest of every quantity are kept
-)
+STRETCHES = 1500  # as many as a graph has pixels across: in each the smallest and largest of every quantity are kept
+RAW = "raw"  # in the place of the unit, of a channel of a run that gives no quantity
 
 
 @dataclass(frozen=True)
@@ -38,14 +37,18 @@ def picture_of(replayed: Replayed) -> RunPicture | None:
     keep = np.zeros(len(replayed.t), bool)
     keep[[0, -1]] = True
     per_second = STRETCHES / max(replayed.seconds - float(replayed.t[0]), 1e-9)
-    seen = quantities(replayed)
-    for each in seen.values():
-        extremes(replayed.t, each.values, per_second, keep)
+    seen = {
+        name: (each.unit, each.values) for name, each in quantities(replayed).items() if np.isfinite(each.values).any()
+    }
+    if not seen:
+        seen = {name: (RAW, values) for name, values in replayed.raw.items()}
+    for _, values in seen.values():
+        extremes(replayed.t, values, per_second, keep)
     t = replayed.t[keep]
     after = np.searchsorted(t, [high for _, high in replayed.gaps])
     times = np.insert(t, after, t[np.minimum(after, len(t) - 1)])
     return RunPicture(
-        times, {name: (each.unit, np.insert(each.values[keep], after, np.nan)) for name, each in seen.items()}
+        times, {name: (unit, np.insert(values[keep], after, np.nan)) for name, (unit, values) in seen.items()}
     )
 
 
@@ -76,9 +79,10 @@ def as_replayed(run: Run, picture: RunPicture, channels: dict[str, str]) -> Repl
     if run.setting is None:
         return None
     workings = check(run.setting.workings, channels, run.setting.raw)
-    results = {name: Series(picture.t, values, unit) for name, (unit, values) in picture.values.items()}
+    results = {name: Series(picture.t, values, unit) for name, (unit, values) in picture.values.items() if unit != RAW}
+    raw = {name: values for name, (unit, values) in picture.values.items() if unit == RAW}
     nothing = np.zeros(len(picture.t), int)
-    return Replayed(run, run.setting.format, workings, picture.t, nothing, {}, dict(results), [], [], 0.0)
+    return Replayed(run, run.setting.format, workings, picture.t, nothing, raw, dict(results), [], [], 0.0)
 
 
 def _digest(run: Run) -> str:

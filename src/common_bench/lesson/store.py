@@ -59,6 +59,8 @@ class LessonStore:
         self._kits_of: tuple[list[Row] | None, dict[int, int]] = (None, {})  # rows of benches, and group -> kit in them
         self._result: ClassResult | None = None
         self._faults: tuple[Plan, list[PlanFault]] | None = None
+        self._by_run: dict[str, tuple[list[Row], dict[int, list[Row]]]] = {}
+        self._groups_of: tuple[list[Row], list[Group]] = [], []
 
     def damaged(self) -> list[str]:
         """What of the book is damaged and left out, one entry a row."""
@@ -73,6 +75,16 @@ class LessonStore:
             self.book.damage.update({(table, id): why for id, why in damaged.items()})
             self._held[table] = [self.book.as_it_stands(row) for row in found] if table == "run" else found
         return self._held[table]
+
+    def _of_run(self, table: str, run: int) -> list[Row]:
+        """Rows of a table that belong to a run, in order."""
+        rows = self.rows(table)
+        if table not in self._by_run or self._by_run[table][0] is not rows:
+            found: dict[int, list[Row]] = {}
+            for row in rows:
+                found.setdefault(row["run"], []).append(row)
+            self._by_run[table] = rows, found
+        return self._by_run[table][1].get(run, [])
 
     def refresh(self, *tables: str) -> None:
         for table in tables or list(self._held):
@@ -133,7 +145,10 @@ class LessonStore:
     @property
     def all_groups(self) -> list[Group]:
         """Every group that was ever in the class, in order."""
-        return sorted((group_of(row) for row in self.rows("group")), key=lambda group: group.position)
+        rows = self.rows("group")
+        if self._groups_of[0] is not rows:
+            self._groups_of = rows, sorted(map(group_of, rows), key=lambda group: group.position)
+        return list(self._groups_of[1])
 
     @property
     def groups(self) -> list[Group]:
@@ -169,7 +184,7 @@ class LessonStore:
 
     def run_stated(self, run: int) -> dict[str, Measured | str]:
         """All that was stated for a run."""
-        return _stated([row for row in self.rows("run_condition") if row["run"] == run])
+        return _stated(self._of_run("run_condition", run))
 
     def run_conditions(self, run: int) -> dict[str, Measured]:
         return _numbers(self.run_stated(run))
@@ -198,17 +213,15 @@ class LessonStore:
         return [run for run in self.runs(group) if run.state == "closed" and (settled is None or run.id in settled)]
 
     def findings(self, run: int) -> list[Finding]:
-        return [finding_of(row) for row in self.rows("finding") if row["run"] == run]
+        return [finding_of(row) for row in self._of_run("finding", run)]
 
     def moments(self, run: int) -> list[Moment]:
-        found = [
-            Moment(row["id"], row["run"], row["t"], row["text"]) for row in self.rows("moment") if row["run"] == run
-        ]
+        found = [Moment(row["id"], row["run"], row["t"], row["text"]) for row in self._of_run("moment", run)]
         return sorted(found, key=lambda moment: moment.t)
 
     def taken_points(self, run: int) -> list[TakenPoint]:
         """Points of a run that is taken point by point, in the order in which they were taken."""
-        found = [taken_point_of(row) for row in self.rows("taken_point") if row["run"] == run]
+        found = [taken_point_of(row) for row in self._of_run("taken_point", run)]
         return sorted(found, key=lambda each: each.t_to)
 
     def sensor(self, channel: str | None = None) -> SensorPlan | None:

@@ -54,6 +54,7 @@ class WorkingUp:
     def __init__(self, store: LessonStore, changes: Changes) -> None:
         self._store, self._changes = store, changes
         self._workers = ThreadPoolExecutor(WORKERS, thread_name_prefix="work-up")
+        self.is_closed = False
         self._under_way: dict[int, Future[Outcome]] = {}
         self._held: dict[int, Replayed | Trouble] = {}
         self._tried: dict[int, int | None] = {}  # run -> the end with which it was worked up
@@ -62,6 +63,7 @@ class WorkingUp:
         changes.followers.append(self._follow)
 
     def close(self) -> None:
+        self.is_closed = True
         self._workers.shutdown(wait=True, cancel_futures=True)
 
     def _follow(self, change: Change) -> None:
@@ -175,7 +177,7 @@ class WorkingUp:
 
     # a run as a whole
 
-    def at_hand(self, run: int) -> Replayed | None:
+    def at_hand(self, run: int, *, ask: bool = True) -> Replayed | None:
         """The run as a whole where it is held; None while a worker computes it, as it is asked to here.
 
         Raises FindingTrouble for an empty or open run.
@@ -183,7 +185,7 @@ class WorkingUp:
         found = self._held.get(run)
         if isinstance(found, Trouble):
             raise found
-        if found is None:
+        if found is None and ask:
             self._ask(self._closed(run), None, to_keep=False)
         return found
 

@@ -300,7 +300,7 @@ class Engine:
         kit.pending, kit.waiting_bytes = [], 0
         for each in kit.all:
             if each.run is not None:
-                each.run.worked = None
+                each.run.forget()
         self._fell(fault)
 
     def _feed(self, kit: KitConnection, at: float) -> None:

@@ -52,7 +52,7 @@ class RunReplay:
         self._chain = chain_of(run.setting, run.begin, channels)
         self._live = LiveWindow()
         self._under_way = RunUnderWay(run.id, run.number, rule, run.begin, run.setting)
-        self._under_way.worked = None  # it is in the book
+        self._under_way.forget()  # it is in the book
         self._speed, self._paused, self._going, self._ended = speed, False, True, False
         self._at = 0.0  # s of the run's own time since its first bytes
         self._whole = self._length(run.begin, run.end)
@@ -150,5 +150,5 @@ class RunReplay:
         if self._under_way.began != self._under_way.began and flow.worked:
             self._under_way.began = float(flow.worked[0].block.t[0]) + self._setting.zero
         self._under_way.take(flow)
-        self._under_way.worked = None
+        self._under_way.forget()
         self._live.add(flow)

@@ -15,7 +15,7 @@ from common_bench.record.awaited import AwaitedRun, first_time
 from common_bench.record.connection import KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.rules import Rule
-from common_bench.record.runs import Recorded, RunUnderWay
+from common_bench.record.runs import Recorded, Room, RunUnderWay
 
 
 class RunKeeper:
@@ -23,7 +23,7 @@ class RunKeeper:
     that the calibrations and workings of a run stand still while it lasts."""
 
     def __init__(self, journal: JournalWriter, events: EventQueue) -> None:
-        self._journal, self._events = journal, events
+        self._journal, self._events, self._room = journal, events, Room()
 
     def begin(self, kit: KitConnection | None, run: int, number: int, rule: Rule, now: float, speed: float) -> None:
         """now: s on the engine's clock; speed: world s per s. Raises Trouble where the bench is not ready, or records
@@ -40,7 +40,7 @@ class RunKeeper:
             return
         setting = kit.chain.begin_run()
         begin = kit.chain.reader.cutter.line_start
-        kit.run, kit.ended_run = RunUnderWay(run, number, rule, begin, setting), None
+        kit.run, kit.ended_run = RunUnderWay(run, number, rule, begin, setting, room=self._room), None
         _hold_port(kit)
         kit.live.forget(*(name for name in kit.live.names() if not name.startswith("raw ")))
         self._put(kit, run, begin_byte=begin, state="open", setting=msgspec.json.encode(setting).decode())
@@ -57,11 +57,11 @@ class RunKeeper:
         first = first_time(worked)
         zero = max(0.0, at - first) if first is not None else 0.0
         setting = kit.chain.setting(chosen.format, chosen.clock, zero)
-        run = RunUnderWay(waiting.id, waiting.number, rule, chosen.offset, setting)
+        run = RunUnderWay(waiting.id, waiting.number, rule, chosen.offset, setting, room=self._room)
         again = kit.chain.anew(worked, zero)
         run.begin(again, waiting.other_lines, at)
         if (reader.format, reader.clock.restarts) != (chosen.format, chosen.restarts):
-            run.worked = None  # the clock or the format changed on the way: all of it is worked up from its bytes
+            run.forget()  # the clock or the format changed on the way: all of it is worked up from its bytes
         kit.run = run
         kit.live.again(again)
         encoded = msgspec.json.encode(setting).decode()
@@ -88,7 +88,7 @@ class RunKeeper:
             raise Trouble("run-cannot-go-on")
         kit.run, kit.ended_run = kit.ended_run, None
         kit.run.resumed += 1
-        kit.run.worked = None  # what came meanwhile was not worked up as part of it: all of it is, from its bytes
+        kit.run.forget()  # what came meanwhile was not worked up as part of it: all of it is, from its bytes
         kit.chain.reader.begin_run()
         _hold_port(kit)
         self._put(kit, run, end_byte=None, state="open", ending="")
@@ -101,6 +101,7 @@ class RunKeeper:
         if run is None:
             return
         kit.run, kit.ended_run = None, run
+        run.let_go()
         _hold_port(kit)
         kit.chain.end_run()
         last = kit.chain.reader.cutter.line_start if end is None else end

@@ -16,7 +16,28 @@ from common_bench.record.rules import Rule, watched
 from common_bench.record.snapshot import RunState
 from common_bench.record.steady_watch import SteadyWatch
 
-MOST_KEPT = 2_000_000  # readings whose results are kept in memory; a longer run is computed from its bytes instead
+MOST_KEPT = (
+    40_000_000  # bytes of results that all runs under way keep in memory; what has no room is computed from its bytes
+)
+A_PIECE, A_READING = 400, 30  # bytes of a piece for each of its quantities and channels, and for each reading in it
+
+
+class Room:
+    """Memory that all runs under way share: as much of what was seen live is kept, however long they last and however many they
+    are."""
+
+    def __init__(self, most: int = MOST_KEPT) -> None:
+        self._left = most
+
+    def take(self, size: int) -> bool:
+        """Whether there are so many bytes left, which are then taken."""
+        if size > self._left:
+            return False
+        self._left -= size
+        return True
+
+    def give(self, size: int) -> None:
+        self._left += size
 
 
 @dataclass
@@ -41,6 +62,8 @@ class RunUnderWay:
     worked: list[Worked] | None = field(default_factory=list)
     other_lines: list[OtherLine] = field(default_factory=list)
     resumed: int = 0
+    room: Room = field(default_factory=Room)
+    _taken: int = 0  # bytes of that room
     _seen: int = 0  # readings of which it is known whether they belong to it
     _watches: dict[str, SteadyWatch] = field(default_factory=dict)
 
@@ -100,11 +123,27 @@ class RunUnderWay:
             self._count(each)
         if flow.ended_after is not None and self.ending is not None and "seconds" in self.ending.fields:
             self.last = self.began + self.rule.seconds
-        if self.worked is not None and self.readings <= MOST_KEPT:
+        if self.worked is None:
+            return
+        size = sum(
+            (A_PIECE + A_READING * len(each.block)) * (len(each.results) + len(each.block.channels)) for each in own
+        )
+        if self.room.take(size):
+            self._taken += size
             self.worked += own
             self.other_lines += flow.heard.other_lines
         else:
-            self.worked = None
+            self.forget()
+
+    def forget(self) -> None:
+        """What was seen live is no longer kept: the run is computed from its bytes."""
+        self.worked = None
+        self.let_go()
+
+    def let_go(self) -> None:
+        """Others may have its room, as when it has ended."""
+        self.room.give(self._taken)
+        self._taken = 0
 
 
 @dataclass(frozen=True)

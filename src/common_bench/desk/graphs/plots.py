@@ -22,6 +22,7 @@ from common_bench.model.visible import on_one_line
 
 Numbers = Floats | Sequence[float]
 NARROW, WIDE, LARGE = 34, 58, 10_000  # px for the numbers at the left of a trace; from this value on the wider
+DENSE = 500  # turns from which on a line fills its pixels from low to high: its edge need not be smooth
 LONGEST_NOTE = 120  # characters on a graph
 
 pg.setConfigOptions(antialias=False, background=None, foreground="#6B7680")
@@ -47,6 +48,11 @@ def font(size: float, *, bold: bool = False) -> QFont:
     made.setPixelSize(px(size))
     made.setBold(bold)
     return made
+
+
+def _turns(values: Floats) -> int:
+    """How often a line goes up after down, or down after up."""
+    return int(np.count_nonzero(np.diff(np.signbit(np.diff(values)).view(np.int8))))
 
 
 class PlainAxis(pg.AxisItem):
@@ -122,9 +128,16 @@ class Graph(pg.PlotWidget):
         self.getPlotItem().clear()
 
     def line(self, x: Numbers, y: Numbers, colour: str, width: float = 1.5, *, dashed: bool = False) -> Any:
-        return self.plot(
-            np.asarray(x), np.asarray(y), pen=pen(colour, width, dashed=dashed), connect="finite", antialias=True
-        )
+        dense = not dashed and _turns(np.asarray(y)) > DENSE
+        drawn = self.plot(
+            np.asarray(x), np.asarray(y), pen=pen(colour, 1.0 if dense else width, dashed=dashed), connect="finite",
+            antialias=not dense,
+        )  # fmt: skip
+        if (
+            not dashed
+        ):  # each piece by itself: as one path, a line that goes up and down in every pixel takes half a second
+            drawn.curve.setSegmentedLineMode("on")
+        return drawn
 
     def band(self, x: Numbers, low: Numbers, high: Numbers, colour: str, alpha: int = 40) -> None:
         edges = [pg.PlotCurveItem(np.asarray(x), np.asarray(each), pen=pen(colour, 0.5)) for each in (low, high)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QSizePolicy
 
 from common_bench.desk.look.labels import label
@@ -29,6 +30,7 @@ from common_bench.workup.curves import curves_of
 from common_bench.workup.outliers import far_readings
 
 NUDGE = 0.5  # s
+READ_AFTER = 250  # ms until a long run is read whose picture is drawn
 SEEN, LINES, ORIGIN, ALL_RUNS = 0, 1, 2, 3  # pages under the graph
 MOST_BESIDE = 20  # runs that are offered to lie beside
 
@@ -313,7 +315,8 @@ class WorkStage(StageView):
             card.setVisible(run is not None)
         self.send.setEnabled(run is not None)
         self.take_aside.setVisible(run is not None)
-        self.all_card.show_lesson(self.lesson, self._run)
+        if self.under.currentIndex() == ALL_RUNS:
+            self.all_card.show_lesson(self.lesson, self._run)
         if run is None:
             self.residuals_card.hide()
             say(self.title, f"{alias} has no run yet" if alias else "No runs yet")
@@ -334,22 +337,25 @@ class WorkStage(StageView):
         self.finding_card.show_findings(run, findings)
         self.how.setVisible(bool(findings))
         try:
-            replayed = self.lesson.working_up.at_hand(run.id)
+            working, pictured = self.lesson.working_up, None
+            replayed = working.at_hand(run.id, ask=False)
+            if replayed is None:
+                pictured = working.pictured(run.id)
+                replayed = working.at_hand(run.id, ask=pictured is None)
         except Trouble as trouble:
             say(self.subtitle, trouble.sentence)
             self.graph_card.show_nothing("")
             return
         if replayed is None:
             say(self.subtitle, "the run is being read …")
-            self._show_picture(run, findings)
+            self._show_picture(run, pictured, findings)
             return
         self._seconds = replayed.seconds
         self._say_subtitle(run, replayed)
         self._show_replayed(run, replayed, findings)
 
-    def _show_picture(self, run: Run, findings: list[Finding]) -> None:
-        """A run that is still being read, as far as its picture is kept."""
-        pictured = self.lesson.working_up.pictured(run.id)
+    def _show_picture(self, run: Run, pictured: Replayed | None, findings: list[Finding]) -> None:
+        """A run that is not read yet, as far as its picture is kept; it is read once that is seen."""
         if pictured is None:
             self.graph_card.show_nothing("")
             return
@@ -357,6 +363,13 @@ class WorkStage(StageView):
         self._seconds = pictured.seconds
         self.graph_card.offer(list(quantities(pictured)), [])
         self.graph_card.show_run(pictured, findings, marked, self.store.plan.shown, emblem, aside=bool(run.aside))
+        QTimer.singleShot(READ_AFTER, lambda: self._read(run.id))
+
+    def _read(self, run: int) -> None:
+        """Has a run read that is still looked at."""
+        working = self.lesson.working_up
+        if self._run == run and not working.is_closed:
+            self.hub.try_to(lambda: working.at_hand(run))
 
     def _show_replayed(self, run: Run, replayed: Replayed, findings: list[Finding]) -> None:
         emblem, show, marked = self.store.group(run.group).emblem, self.store.plan.shown, self.store.moments(run.id)

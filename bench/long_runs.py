@@ -1,0 +1,170 @@
+"""How much room the journal takes beside a plain script's CSV, and how long a large book and a long run keep one waiting."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import tempfile
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from sqlalchemy import insert, text
+
+from common_bench.book import schema
+from common_bench.book.journal import HEARD, heard_row
+from common_bench.book.packing import packed, unpacked
+from common_bench.book.soundness import journal_sum
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.block import Stamped
+from common_bench.model.plan import Plan, SensorPlan
+from common_bench.model.stream import ClockState
+from common_bench.record.chain import Chain
+from common_bench.standins.classes import ALIASES
+
+Told = Callable[[str, str, str, bool], None]
+ROW = 1 << 14  # bytes that lie in a row of the journal
+RUNS, READINGS, LONG, RATE = 1000, 100_000, 10_000_000, 100.0
+
+
+def csv_of(lines: list[tuple[float, bytes]]) -> int:
+    """Bytes of what the plain script keeps of lines of numbers: the time of day and each number."""
+    out = io.StringIO(newline="")
+    writer = csv.writer(out)
+    for at, line in lines:
+        with suppress(ValueError):  # words between the numbers
+            writer.writerow([1.7e9 + at, *map(float, line.replace(b";", b",").split(b","))])
+    return len(out.getvalue())
+
+
+def journal_room(told: Told, path: Path, before: int, lines: list[tuple[float, bytes]]) -> None:
+    """before: bytes of the book before anything was heard."""
+    ours, theirs = (path.stat().st_size - before) / len(lines), csv_of(lines) / len(lines)
+    told(
+        "bytes of the book for each reading, beside the plain script's CSV", f"{ours:.1f} and {theirs:.1f}: {ours / theirs:.2f}",
+        "at most half", ours <= 0.5 * theirs,
+    )  # fmt: skip
+
+
+def lines_of(count: int) -> tuple[list[bytes], np.ndarray]:
+    """Lines of a kit with a clock in ms and two numbers, and when each came in s."""
+    dice = np.random.default_rng(1)
+    t = np.arange(count) / RATE
+    load = (271_000 + 5000 * np.sin(t / 3) + dice.normal(0, 40, count)).astype(int)
+    lines = [
+        b"%d,%d,%.2f\n" % (1000 * at, load, 18 + 0.01 * (load % 7)) for at, load in zip(t, load.tolist(), strict=True)
+    ]
+    return lines, t + dice.uniform(0, 0.002, count)
+
+
+def rows_of(lines: list[bytes], stamps: np.ndarray) -> tuple[list[dict], int]:
+    """The same as rows of the journal of a session that is still to be said, and how many bytes they hold."""
+    rows, first, begin, size = [], 0, 0, 0
+    for at, line in enumerate(lines):
+        size += len(line)
+        if size >= ROW or at == len(lines) - 1:
+            part = [Stamped(float(stamps[k]), lines[k]) for k in range(begin, at + 1)]
+            rows.append(packed([heard_row(0, HEARD, first, part[0].at, part)]))
+            first, begin, size = first + size, at + 1, 0
+    return rows, first
+
+
+def big_book(folder: Path) -> tuple[Path, int]:
+    """A class with a thousand runs of 10⁵ readings and one of 10⁷; gives the book and that run."""
+    sensors = tuple(SensorPlan(each, f"{each}_now", curve="as-it-comes") for each in ("load", "temp"))
+    plan = Plan("Long", sensors=sensors, show=("load_now", "temp_now"))
+    path = folder / "large.benchbook"
+    lesson = OpenLesson.make(path, plan, "9B", ALIASES[:32])
+    book, store = lesson.book, lesson.store
+    lines, stamps = lines_of(READINGS)
+    rows, size = rows_of(lines, stamps)
+    reader = Chain(store.watching, ())
+    reader.feed([Stamped(0.0, b"ms,load,temp\n")])
+    reader.feed([Stamped(float(at), line) for at, line in zip(stamps[:300], lines[:300], strict=True)])
+    format = reader.reader.format
+    setting = msgspec.json.encode(Chain(store.watching, (), format).setting(format, ClockState())).decode()
+    ending = json.dumps({"code": "by-hand", "fields": {}})
+    kits = [book.record("kit", identity=f"k{at}", name=f"kit {at}", link="/dev/ttyUSB0") for at in range(32)]
+    chosen = 0
+    for number in range(RUNS + 1):
+        repeats = 1 if number < RUNS else LONG // READINGS
+        group = store.groups[number % 32].id
+        session = book.record("session", lesson=store.id, kit=kits[number % 32], link="/dev/ttyUSB0", opened_at="2026-01-01T00:00:00+00:00", closed_at="x")  # fmt: skip
+        with book.engine.begin() as connection:
+            for repeat in range(repeats):
+                made = []
+                for row in rows:
+                    moved = {**row, "session": session, "first_byte": row["first_byte"] + repeat * size, "at": row["at"] + repeat * READINGS / RATE}  # fmt: skip
+                    if repeat:
+                        again = np.frombuffer(unpacked(row)["stamps"], "<f8") + repeat * READINGS / RATE
+                        moved["stamps"] = packed([{**unpacked(row), "stamps": again.astype("<f8").tobytes()}])["stamps"]
+                    made.append({**moved, "check_sum": journal_sum(moved)})
+                connection.execute(insert(schema.journal), made)
+        run = book.record(
+            "run", lesson=store.id, group=group, number=number // 32 + 1, session=session, state="closed", began_at="2026-01-01T00:00:00+00:00",
+            ending=ending, setting=setting, aside="", trouble="", begin_byte=0, end_byte=size * repeats, note="", lacks="", practice=0,
+        )  # fmt: skip
+        if number < RUNS:
+            book.record("finding", run=run, name="load", value=1.0, u=0.1, unit="g", span_from=0.0, span_to=1.0, n=5, words="", made_of="[]", working="", made_at="")  # fmt: skip
+        chosen = run
+    with book.engine.connect() as connection:
+        connection.execute(text("PRAGMA wal_checkpoint(TRUNCATE)"))
+    lesson.close()
+    return path, chosen
+
+
+def long_runs_inside(told: Told) -> object:
+    from PyQt6.QtTest import QTest
+
+    from common_bench.desk.shell.application import application
+    from common_bench.desk.shell.hub import Hub
+    from common_bench.desk.shell.window import Bench
+
+    app = application()
+    with tempfile.TemporaryDirectory() as name:
+        began = time.perf_counter()
+        path, run = big_book(Path(name))
+        print(
+            f"the book was made in {time.perf_counter() - began:.0f} s: {path.stat().st_size / 1e6:.0f} MB", flush=True
+        )
+        lesson = OpenLesson.open(path)
+        began = time.perf_counter()
+        while lesson.working_up.at_hand(run) is None:
+            lesson.working_up.collect()
+            time.sleep(0.05)
+        print(f"{LONG:g} readings were read in {time.perf_counter() - began:.0f} s", flush=True)
+        lesson.close()
+        began = time.perf_counter()
+        lesson = OpenLesson.open(path)
+        opened = time.perf_counter() - began
+        told(f"a book of {RUNS} runs and {RUNS * READINGS + LONG:.2g} readings opens", f"{opened:.2f} s", "under 1 s", opened < 1)  # fmt: skip
+        hub = Hub(lesson, Path(name), only_stand_ins=True)
+        window = Bench(hub)
+        window.show()
+        QTest.qWaitForWindowExposed(window)
+        group = lesson.store.run(run).group
+        hub.select(group)
+        hub.go("work")
+        stage = window.stages["work"]
+        QTest.qWait(300)
+        own = [each.id for each in lesson.store.ended_runs(group)]
+        stage._choose_run(own[0])  # type: ignore[attr-defined]
+        QTest.qWait(1500)
+        took = []
+        for _ in range(5):
+            began = time.perf_counter()
+            stage._choose_run(run)  # type: ignore[attr-defined]
+            stage.graph.repaint()  # type: ignore[attr-defined]
+            took.append(time.perf_counter() - began)
+            line = stage.graph_card._line  # type: ignore[attr-defined]
+            assert line is not None
+            assert len(line.getData()[0]) > 500
+            stage._choose_run(own[0])  # type: ignore[attr-defined]
+            QTest.qWait(1500)
+        print("s each:", " ".join(f"{each:.2f}" for each in took))
+        told(f"a run of {LONG:g} readings is chosen and drawn (5 times)", f"{max(took):.2f} s at most", "under 0.3 s", max(took) < 0.3)  # fmt: skip
+        return window, app
