@@ -1,4 +1,4 @@
-"""What is drawn over a run besides its own line: another run, and readings that are set aside."""
+"""What is drawn over a run besides its own line: another run, readings that are set aside, and a stretch that may be."""
 
 from __future__ import annotations
 
@@ -13,7 +13,8 @@ from common_bench.lesson.class_views import line_behind, run_words
 from common_bench.model.block import Events
 from common_bench.model.run import Run
 from common_bench.model.trouble import Trouble
-from common_bench.record.replay import Replayed
+from common_bench.record.replay import Replayed, quantities
+from common_bench.workup.outliers import far_readings
 
 
 def show_gone(card: RunGraph, replayed: Replayed) -> None:
@@ -48,3 +49,18 @@ def lay_beside(hub: Hub, card: RunGraph, finding_card: FindingCard, replayed: Re
     who, colour = run_words(lesson, other), hue(palette(), lesson.store.group(other.group).emblem.colour)
     card.show_beside(found[0] + shift, found[1], who, colour)
     finding_card.show_difference(lesson.store.findings(replayed.run.id), lesson.store.findings(other.id), who)
+
+
+def propose_stretch(card: RunGraph, replayed: Replayed) -> str:
+    """Marks a stretch that may be set aside: the first that lies far from its neighbours, else the middle of what is seen; says
+    how many lie far."""
+    series = quantities(replayed).get(card.drawn_name)
+    far = far_readings(series) if series is not None else []
+    low, high = card.graph.getViewBox().viewRange()[0]
+    middle, half = (low + high) / 2, (high - low) / 40
+    card.show_out(far[0] if far else (middle - half, middle + half))
+    if not far:
+        return ""
+    return (
+        f"{len(far)} stretch{'es lie' if len(far) > 1 else ' lies'} more than 5 scatters from the readings beside it. "
+    )

@@ -11,12 +11,13 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
-from common_bench.desk.work.beside import lay_beside, show_gone
+from common_bench.desk.work.beside import lay_beside, propose_stretch, show_gone
 from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard
 from common_bench.desk.work.curve_try import CurveTry
 from common_bench.desk.work.deeds import RunDeeds
 from common_bench.desk.work.pages import AllRunsCard, OriginCard, RunsCard
-from common_bench.desk.work.run_graphs import EachGraph, ResidualsGraph, RunGraph
+from common_bench.desk.work.run_graphs import RunGraph
+from common_bench.desk.work.value_graphs import EachGraph, ResidualsGraph
 from common_bench.lesson.class_views import run_words, runs_behind
 from common_bench.lesson.line_values import run_value
 from common_bench.lesson.origins import origin, reading_words
@@ -27,7 +28,6 @@ from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
 from common_bench.workup.curves import curves_of
-from common_bench.workup.outliers import far_readings
 
 NUDGE = 0.5  # s
 READ_AFTER = 250  # ms until a long run is read whose picture is drawn
@@ -174,9 +174,6 @@ class WorkStage(StageView):
         self.graph_card.lays_over = not self.graph_card.lays_over
         self.refresh()
 
-    def send_to_pool(self) -> None:
-        self.deeds.send_to_pool()
-
     # which run
 
     def _own_runs(self) -> list[Run]:
@@ -248,16 +245,7 @@ class WorkStage(StageView):
         if replayed is None:
             self.hub.tell("The run is being read; a moment.", "amber")
             return
-        series = quantities(replayed).get(self.graph_card.drawn_name)
-        far = far_readings(series) if series is not None else []
-        low, high = self.graph.getViewBox().viewRange()[0]
-        middle, half = (low + high) / 2, (high - low) / 40
-        self.graph_card.show_out(far[0] if far else (middle - half, middle + half))
-        many = (
-            f"{len(far)} stretch{'es lie' if len(far) > 1 else ' lies'} more than 5 scatters from the readings beside it. "
-            if far
-            else ""
-        )
+        many = propose_stretch(self.graph_card, replayed)
         self.deeds.leave_out(lambda: self.graph_card.stretch, lambda: self.graph_card.show_out(None), many)
 
     def _use_plan(self) -> None:
@@ -390,12 +378,8 @@ class WorkStage(StageView):
         self.graph_card.show_curve(curve)
         self.residuals_card.show_curve(curve, emblem, replayed.seconds)
         held = self.tried.held(replayed, curve)
-        self.curve_card.show_curve(
-            curve,
-            held,
-            self.tried.others(run.id, replayed, curve, self.graph_card.span),
-            tried=self.tried.of(run.id) is not None,
-        )
+        others = self.tried.others(run.id, replayed, curve, self.graph_card.span)
+        self.curve_card.show_curve(curve, held, others, tried=self.tried.of(run.id) is not None)
         by_name = {each.name: each for each in findings}
         self.written.card.show_values([run_value(replayed, by_name, each) for each in self.written.all])
         self.each_card.show_each(replayed, findings, show, emblem)
