@@ -192,11 +192,12 @@ def _from_5(book: sqlite3.Connection) -> None:
 
 
 def _from_6(book: sqlite3.Connection) -> None:
-    """Rows of the journal that are packed; pictures of long runs."""
+    """Rows of the journal that are packed; pictures of long runs; spans with names that somebody has set in a run."""
     for change in (
         "ALTER TABLE journal ADD COLUMN packed INTEGER DEFAULT 0",
         "CREATE TABLE run_picture (id INTEGER NOT NULL PRIMARY KEY, run INTEGER NOT NULL REFERENCES run (id), "
         "digest TEXT NOT NULL DEFAULT '', name TEXT NOT NULL DEFAULT '', unit TEXT NOT NULL DEFAULT '', t BLOB, value BLOB)",
+        "ALTER TABLE run ADD COLUMN spans TEXT NOT NULL DEFAULT ''",
         "CREATE INDEX ix_run_picture_run ON run_picture (run)",
     ):
         book.execute(change)

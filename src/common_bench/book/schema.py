@@ -81,7 +81,7 @@ journal = _table(
 run = _table(
     "run", _of("lesson"), _of("group"), Column("number", Integer, nullable=False), _of("session"),
     Column("begin_byte", Integer), Column("end_byte", Integer), _text("state"), _text("began_at"), _text("ending"),
-    _text("setting"), _text("aside"), _text("trouble"), _text("note"), _text("lacks"), Column("practice", Integer, server_default="0"),
+    _text("setting"), _text("aside"), _text("trouble"), _text("note"), _text("lacks"), Column("practice", Integer, server_default="0"), _text("spans"),
     UniqueConstraint("lesson", "group", "number"),
 )  # fmt: skip
 run_condition = _table(

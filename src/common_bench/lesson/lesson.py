@@ -16,6 +16,7 @@ from common_bench.book.journal import JournalWriter
 from common_bench.lesson.bringing_in import BringingIn
 from common_bench.lesson.calibrating import Calibrating, Taking
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.chosen_spans import ChosenSpans
 from common_bench.lesson.lessons import begin_lesson
 from common_bench.lesson.planning import Planning
 from common_bench.lesson.point_taking import PointTaking
@@ -75,6 +76,7 @@ class OpenLesson:
         self.planning = Planning(self.store, self.changes, self.roster)
         self.calibrating = Calibrating(self.store, self.changes, self.roster, self.sensors, self.planning)
         self.working_up = WorkingUp(self.store, self.changes)
+        self.spans = ChosenSpans(self.store, self.changes, self.working_up)
         self.reading_anew = ReadingAnew(self.store, self.changes, self.working_up)
         self.runs_in_step = RunsInStep(self.store, self.changes, self.working_up)
         self.predictions = Predictions(self.store, self.changes)

@@ -6,6 +6,7 @@ import difflib
 import math
 import re
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,7 +22,7 @@ from common_bench.workings.formula import Formula
 from common_bench.workings.kinds import kind_of
 from common_bench.workings.reading import WORDS, read_working
 from common_bench.workings.shapes import NO_UNIT, Kind
-from common_bench.workup.span_rule import check_span
+from common_bench.workup.span_rule import check_span, spans_in
 
 LONGEST_RUN = 14 * 86_400.0  # s
 MOST_RUNS = 99
@@ -187,10 +188,16 @@ def _name(text: str) -> None:
 def _of_workings(plan: Plan, workings: Workings) -> Iterator[PlanFault]:
     measured = {measured_line(sensor) for sensor in plan.sensors}
     by_text = {line.text: line for line in workings.lines}
+    spans: list[str] = []
+    with suppress(PlanTrouble):  # told beside the rule
+        spans = [name for name in spans_in(plan.rule.used) if name]
     for at, text in enumerate(plan.workings):
         line = by_text.get(text)
         if line is not None and line.trouble is not None and text not in measured:
             yield PlanFault("working", at, "", line.trouble)
+        elif line is not None and line.read is not None and line.read.during not in ("", *spans):
+            known = ", ".join(spans) or "none"
+            yield _fault("working", at, "", "no-such-span", name=line.read.during, known=known)
 
 
 def _of_findings(plan: Plan, workings: Workings) -> Iterator[PlanFault]:

@@ -97,6 +97,8 @@ def used_offers(plan: Plan) -> list[str]:
         *(f"from {name} to 10 s after" for name in events),
         *(f"from the first {name} to the last {name}" for name in events),
         "from 2 s to the end",
+        "all; early: from 0 s to 5 s",
+        *(f"all; {name}_gap: each {name}" for name in events[:1]),
     ]
 
 

@@ -111,6 +111,7 @@ def run_of(row: Row) -> Run:
         row["state"], row["began_at"], msgspec.json.decode(row["ending"], type=Ending) if row["ending"] else None, setting,
         row["aside"], msgspec.json.decode(row["trouble"], type=KeptTrouble) if row["trouble"] else None, row["note"],
         tuple(each for each in row["lacks"].split("\n") if each), bool(row["practice"]),
+        msgspec.json.decode(row["spans"], type=dict[str, tuple[float, float]]) if row["spans"] else {},
     )  # fmt: skip
 
 

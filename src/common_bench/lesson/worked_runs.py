@@ -4,7 +4,7 @@ book."""
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -18,9 +18,10 @@ from common_bench.model.run import Finding, Moment, Run, RunSetting, TakenPoint
 from common_bench.model.trouble import FindingTrouble, PoolTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from common_bench.record.runs import Recorded
+from common_bench.workings.over import Stretches
 from common_bench.workup.findings import findings_of
 from common_bench.workup.points import OverPoints, counted, findings_over_points, means_of, over_points
-from common_bench.workup.span_rule import span_by_rule
+from common_bench.workup.span_rule import main_span, named_spans, span_by_rule, spans_in
 
 log = logging.getLogger(__name__)
 
@@ -108,21 +109,30 @@ def at_points(replayed: Replayed, taken: TakenPoints) -> OverPoints:
 
 
 def findings_in(
-    replayed: Replayed, span: tuple[float, float] | None, wanted: Sequence[str], taken: TakenPoints | None = None
-) -> list[Finding]:
+    replayed: Replayed, span: tuple[float, float] | None, wanted: Sequence[str], taken: TakenPoints | None = None,
+    named: Mapping[str, Stretches] | None = None,
+) -> list[Finding]:  # fmt: skip
     workings, whole = replayed.workings, span or (0.0, replayed.seconds)
     names = [name for name in wanted if name in workings.kinds] or list(wanted)
     if taken is not None:
         return findings_over_points(workings, at_points(replayed, taken), whole, names)
-    return findings_of(workings, replayed.results, whole, names)
+    return findings_of(workings, replayed.results, whole, names, named)
 
 
 def span_of(book: Book, replayed: Replayed, used: str) -> tuple[float, float]:
     """The span of a run as the plan says how it is found. Raises FindingTrouble where the run has not what that needs. Safe
     from any thread."""
-    rows = book.rows_apart("moment", run=replayed.run.id)
-    moments = [Moment(row["id"], row["run"], row["t"], row["text"]) for row in rows]
-    return span_by_rule(used, replayed.results, moments, replayed.seconds)
+    return span_by_rule(spans_in(used)[""], replayed.results, _moments(book, replayed.run.id), replayed.seconds)
+
+
+def named_in(book: Book, replayed: Replayed, used: str) -> dict[str, Stretches]:
+    """Where the plan's spans with a name lie in a run, or why one does not. Safe from any thread."""
+    run = replayed.run
+    return named_spans(used, replayed.results, _moments(book, run.id), replayed.seconds, run.spans)
+
+
+def _moments(book: Book, run: int) -> list[Moment]:
+    return [Moment(row["id"], row["run"], row["t"], row["text"]) for row in book.rows_apart("moment", run=run)]
 
 
 def worked_up_of(book: Book, asked: Asked) -> Outcome:
@@ -135,7 +145,8 @@ def worked_up_of(book: Book, asked: Asked) -> Outcome:
             replayed = replay(book, asked.run, asked.channels)
         picture = picture_of(replayed)
         span = span_of(book, replayed, asked.used) if asked.to_keep and asked.taken is None else None
-        found = findings_in(replayed, span, asked.wanted, asked.taken) if asked.to_keep else []
+        named = named_in(book, replayed, asked.used) if asked.to_keep else {}
+        found = findings_in(replayed, span, asked.wanted, asked.taken, named) if asked.to_keep else []
     except Trouble as trouble:
         return Outcome(asked, replayed, (), trouble, picture)
     except Exception as fault:
@@ -152,9 +163,9 @@ def reworked_run(
     """names: of the findings, those that it had where none are named; used: how the span is found of a run that had none."""
     try:
         replayed = replay(book, msgspec.structs.replace(run, setting=setting), channels)
-        span = next((f.span for f in before.values()), None) or span_of(book, replayed, used)
+        span = main_span(before.values()) or span_of(book, replayed, used)
         names = list(names) or list(before) or [name for name in wanted if name in replayed.workings.kinds]
-        after = findings_in(replayed, span, names, taken_of(book, run.id))
+        after = findings_in(replayed, span, names, taken_of(book, run.id), named_in(book, replayed, used))
     except Trouble as trouble:
         return Reworked(run, setting, before, [], trouble)
     return Reworked(run, setting, before, after)

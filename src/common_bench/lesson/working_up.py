@@ -7,6 +7,7 @@ import json
 import logging
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
 from typing import TypeVar
 
 import msgspec
@@ -26,6 +27,7 @@ from common_bench.lesson.worked_runs import (
     Reworked,
     finding_rows,
     findings_in,
+    named_in,
     no_reason,
     reworked_run,
     span_of,
@@ -37,6 +39,7 @@ from common_bench.model.run import Finding, LeftOut, Run, RunSetting
 from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, Trouble
 from common_bench.record.replay import Replayed, replay
 from common_bench.record.runs import Recorded
+from common_bench.workings.over import Stretches
 
 NEVER = -1  # no end of a run
 MOST_HELD, MOST_HELD_READINGS = 8, 20_000_000  # runs, and their readings, that are held as a whole
@@ -221,7 +224,12 @@ class WorkingUp:
         replayed, taken = self.replayed(run), taken_of(self._store.book, run)
         if span is None and taken is None:
             span = self.span_by_plan(run)
-        return findings_in(replayed, span, self._store.plan.findings, taken)
+        return findings_in(replayed, span, self._store.plan.findings, taken, self.named_spans(run))
+
+    def named_spans(self, run: int) -> dict[str, Stretches]:
+        """Where the plan's spans with a name lie in a run, or why one does not: as somebody has set them, or as the plan says."""
+        replayed = replace(self.replayed(run), run=self._store.run(run))
+        return named_in(self._store.book, replayed, self._store.plan.rule.used)
 
     def span_by_plan(self, run: int) -> tuple[float, float]:
         """The span that the plan finds in a run; all of it where the plan does not say. Raises FindingTrouble."""
@@ -350,9 +358,11 @@ class WorkingUp:
             (run, setting, {finding.name: finding for finding in store.findings(run.id)})
             for run, setting in self.runs_before(channel, groups)
         ]
-        channels, wanted, book = store.channels, store.plan.findings, store.book
+        channels, wanted, book, used = store.channels, store.plan.findings, store.book, store.plan.rule.used
         return self._workers.submit(
-            lambda: [reworked_run(book, run, setting, before, channels, wanted) for run, setting, before in asked]
+            lambda: [
+                reworked_run(book, run, setting, before, channels, wanted, used=used) for run, setting, before in asked
+            ]
         )
 
     def work(self, work: Callable[[], list[Reworked]]) -> Future[list[Reworked]]:

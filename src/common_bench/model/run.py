@@ -72,7 +72,8 @@ class Ending(msgspec.Struct, frozen=True):
 class Run(msgspec.Struct, frozen=True):
     """One recording by one group: bytes `begin` to `end` of a session. `state` open until closed; trouble: why it
     could not be worked up, None where it could or was not tried; note: of whoever recorded it; lacks: what was missing when it
-    was begun all the same, in words; practice: it counts nowhere."""
+    was begun all the same, in words; practice: it counts nowhere; spans: those with a
+    name that somebody has set in it, in s since it began."""
 
     id: int
     lesson: int
@@ -90,6 +91,7 @@ class Run(msgspec.Struct, frozen=True):
     note: str = ""
     lacks: tuple[str, ...] = ()
     practice: bool = False
+    spans: dict[str, tuple[float, float]] = {}
 
     @property
     def ended_by(self) -> str:

@@ -25,6 +25,7 @@ OFFERS = {
     "over": (
         "number_from",
         "over_span",
+        "Stretches",
     ),
     "picture": (
         "FormPicture",

@@ -51,6 +51,8 @@ def kind_of(
     Raises WorkingTrouble with the place, both kinds or units, and a correction where one is likely.
     """
     found = KindCheck(read.name, names, channels, refused, raw or {}).of(read.expression)
+    if read.during and not (found.shape == "number" or (found.shape == "fit" and found.late)):
+        raise refusal("during-needs-a-number", read.expression, name=read.during)
     if read.unit and found.shape == "fit":
         raise refusal("fit-is-no-quantity", read.expression)
     if read.unit:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
 
 from common_bench.model.block import Events, Series, Source
 from common_bench.model.measured import Measured
-from common_bench.model.trouble import FindingTrouble
+from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.workings.arithmetic import elementwise, shown_in
-from common_bench.workings.evaluate import Workings, inner_name, is_residual, line_fit
+from common_bench.workings.evaluate import Working, Workings, inner_name, is_residual, line_fit
 from common_bench.workings.fitting import FoundFit
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, kind_of
@@ -19,32 +22,44 @@ from common_bench.workings.second_order import by_simulation
 from common_bench.workings.shapes import Kind
 from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import Value
+from common_bench.workings.table import FORMS
+
+Stretch = tuple[float, float]
+Stretches = tuple[Stretch, ...] | Trouble
+"""Where a named span lies in s: one stretch, or several alike, as one for each event; or why it lies nowhere."""
 
 
 def over_span(
-    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float],
-    fits: dict[str, FoundFit] | None = None,
+    workings: Workings, results: Mapping[str, Series | Events], span: Stretch,
+    fits: dict[str, FoundFit] | None = None, named: Mapping[str, Stretches] | None = None,
 ) -> dict[str, NumberOf]:  # fmt: skip
     """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s). fits: filled with those over
-    the span, by line."""
+    the span, by line; named: spans for lines that end with `during NAME`. A number during several stretches is the mean of
+    what it is in each."""
     numbers: dict[str, NumberOf] = {}
+    tags: dict[str, str] = {}  # fit -> what tells its readings from those of other spans
     fits = {} if fits is None else fits
     results = dict(results)
     found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
+    within_line, taken_over, tag = (
+        "",
+        span,
+        "",
+    )  # of the line that is worked out: its name, its span, what tells that from others
 
     def over(node: Node, form: Form) -> NumberOf:
         assert form.over is not None
         if is_residual(node.operands[0], workings.kinds):
             left = fits[node.operands[0].operands[0].word].residual
-            told: NumberOf = form.over(span, inner_name(within_line, node.operands[0]), left)
-            return told
+            told: NumberOf = form.over(taken_over, inner_name(within_line, node.operands[0]), left)
+            return _of_span(told, tag)
         names = [inner_name(within_line, node)]
         if form.step is None:
             names = [each.word if each.word in results else inner_name(within_line, each) for each in node.operands]
         if any(each not in results for each in names):  # nothing has been heard
             raise FindingTrouble("no-value-in-span", word=form.name)
-        number: NumberOf = form.over(span, " against ".join(names), *[results[each] for each in names])
-        return number
+        number: NumberOf = form.over(taken_over, " against ".join(names), *[results[each] for each in names])
+        return _of_span(number, tag)
 
     def of(node: Node) -> Value:
         if node.table is not None and node.table.over is not None:
@@ -52,7 +67,8 @@ def over_span(
                 found[id(node)] = over(node, node.table)
             return found[id(node)]
         if node.form == "parameter":
-            return fits[node.operands[0].word].number(node.word)
+            fit = node.operands[0].word
+            return _of_span(fits[fit].number(node.word), tags[fit])
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
         return elementwise(node, [of(each) for each in node.operands], within_line)
@@ -74,12 +90,38 @@ def over_span(
         assert isinstance(found_as, Series)
         return found_as
 
-    within_line = ""
+    def in_each(line: Working, stretches: Sequence[Stretch]) -> NumberOf:
+        nonlocal taken_over, tag
+        assert line.read is not None
+        assert line.kind is not None
+        pieces = []
+        for k, stretch in enumerate(stretches):
+            taken_over, tag = stretch, f"{line.read.during} {k}"
+            found.clear()
+            value = shown_in(of(line.read.expression), line.kind.unit)
+            assert isinstance(value, NumberOf)
+            pieces.append(value)
+        sources = dict.fromkeys(source for piece in pieces for source in piece.parts)
+        series = Series(
+            np.array([high for _, high in stretches]),
+            np.array([piece.value for piece in pieces]),
+            line.kind.unit,
+            {source: np.array([piece.parts.get(source, 0.0) for piece in pieces]) for source in sources},
+            since=np.array([low for low, _ in stretches]),
+        )
+        mean: NumberOf = FORMS["mean"].over((-math.inf, math.inf), line.name, series)  # type: ignore[misc]
+        return mean
+
     for line in workings.lines:
+        stretches: Sequence[Stretch] = (span,)
+        tag = line.read.during if line.read is not None else ""
+        if tag and line.kind is not None:
+            stretches = _stretches(tag, named)
+        taken_over = stretches[0]
         if line.kind is not None and line.kind.shape == "fit" and line.kind.late:
-            within_line = line.name
+            within_line, tags[line.name] = line.name, tag
             taken = line_fit(line.name, workings.kinds, workings.channels, workings.raw)
-            fits[line.name] = fit_over(taken, span, value_of, number_of)
+            fits[line.name] = fit_over(taken, taken_over, value_of, number_of)
         if line.read and line.kind and line.kind.shape == "series" and line.kind.late:
             left = fits[line.read.expression.operands[0].word].residual
             shown = shown_in(left, line.kind.unit)
@@ -87,10 +129,34 @@ def over_span(
             results[line.name] = shown
         if line.read and line.kind and line.kind.shape == "number":
             within_line = line.name
+            if len(stretches) > 1:
+                numbers[line.name] = in_each(line, stretches)
+                continue
             value = shown_in(of(line.read.expression), line.kind.unit)
             assert isinstance(value, NumberOf)
             numbers[line.name] = by_simulation(line.read.expression, line.kind.unit, value, of, line.name)
     return numbers
+
+
+def _stretches(name: str, named: Mapping[str, Stretches] | None) -> tuple[Stretch, ...]:
+    """Raises FindingTrouble where there is no such span, and what keeps it from being found."""
+    stretches = (named or {}).get(name)
+    if stretches is None:
+        raise FindingTrouble("no-such-span", name=name, known=", ".join(named or {}) or "none")
+    if isinstance(stretches, Trouble):
+        raise stretches
+    return stretches
+
+
+def _of_span(number: NumberOf, tag: str) -> NumberOf:
+    """A number whose own shares are told from those of the same readings' quantity over another span."""
+    if not tag:
+        return number
+    parts = {
+        each if each.common else each._replace(which=f"{each.which} during {tag}"): u
+        for each, u in number.parts.items()
+    }
+    return replace(number, parts=parts)
 
 
 def numbers_of(node: Node) -> NumberOf:

@@ -54,6 +54,7 @@ WORDS = frozenset(
         "middle",
         "change",
         "delayed",
+        "during",
         "pi",
     ]
 )
@@ -82,12 +83,14 @@ class Node:
 
 @dataclass(frozen=True)
 class Read:
-    """name = expression, then as unit ('' where none is asked for)."""
+    """name = expression, then as unit ('' where none is asked for); during: the named span that it is worked out over, '' where
+    that is the one that is used."""
 
     name: str
     expression: Node
     unit: str
     text: str
+    during: str = ""
 
 
 @cache
@@ -142,11 +145,9 @@ def read_working(text: str) -> Read:
     name = str(tree.children[0])
     if name in WORDS:
         raise WorkingTrouble("word-of-the-language", end=len(name), name=name)
-    unit = ""
-    if len(tree.children) == 3:
-        unit = str(tree.children[2].children[0])
+    more = {str(each.data): str(each.children[-1]) for each in tree.children[2:]}
     expression = _node(tree.children[1], Token, Tree, 0, text)
-    return Read(name, expression, unit, text)
+    return Read(name, expression, more.get("conversion", ""), text, more.get("during", ""))
 
 
 def _too_deep(text: str) -> WorkingTrouble:

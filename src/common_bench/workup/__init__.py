@@ -28,7 +28,11 @@ OFFERS = {
     ),
     "span_rule": (
         "check_span",
+        "main_span",
+        "named_spans",
         "span_by_rule",
+        "spans_in",
+        "typed_span",
         "WHOLE",
     ),
 }

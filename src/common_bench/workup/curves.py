@@ -14,7 +14,7 @@ from common_bench.model.measured import written
 from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.workings.evaluate import Workings, check
 from common_bench.workings.fitting import FoundFit
-from common_bench.workings.over import over_span
+from common_bench.workings.over import Stretches, over_span
 from common_bench.workup.findings import note_words
 
 TRIED = "tried_"  # begins the names of curves that are not in the plan
@@ -58,12 +58,13 @@ class RunCurve:
 
 
 def curves_of(
-    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float]
-) -> dict[str, RunCurve]:
-    """Every fit over a span, by line; none where the lines give nothing in it."""
+    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float],
+    named: Mapping[str, Stretches] | None = None,
+) -> dict[str, RunCurve]:  # fmt: skip
+    """Every fit over a span, or over its own (named), by line; none where the lines give nothing in it."""
     fits: dict[str, FoundFit] = {}
     with suppress(FindingTrouble):  # the finding says why; what was fitted before it is there
-        over_span(workings, results, span, fits)
+        over_span(workings, results, span, fits, named)
     texts = {line.name: line.text for line in workings.lines}
     return {name: _curve(name, texts.get(name, ""), fit) for name, fit in fits.items()}
 

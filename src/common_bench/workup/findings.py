@@ -8,7 +8,7 @@ from common_bench.model.block import Events, Series, Source
 from common_bench.model.run import Finding, Share
 from common_bench.model.trouble import FindingTrouble
 from common_bench.workings.evaluate import Workings
-from common_bench.workings.over import over_span
+from common_bench.workings.over import Stretches, over_span
 from common_bench.workings.reading import Node
 from common_bench.workings.spans import Note
 
@@ -16,15 +16,17 @@ NEGLIGIBLE = 1e-3  # of the combined uncertainty; smaller shares are not listed
 
 
 def findings_of(
-    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float], wanted: Sequence[str]
-) -> list[Finding]:
-    """The wanted numbers over span (s from the run's first reading). Raises FindingTrouble in words."""
+    workings: Workings, results: Mapping[str, Series | Events], span: tuple[float, float], wanted: Sequence[str],
+    named: Mapping[str, Stretches] | None = None,
+) -> list[Finding]:  # fmt: skip
+    """The wanted numbers over span (s from the run's first reading), those with a span of their own over that one (named).
+    Raises FindingTrouble in words."""
     if span[1] <= span[0]:
         raise FindingTrouble("span-without-length")
     refused = next((line for line in workings.lines if line.trouble and line.name in wanted), None)
     if refused is not None and refused.trouble is not None:
         raise FindingTrouble("working-refused", where=refused.trouble.where, told=refused.trouble.what)
-    numbers = over_span(workings, results, span)
+    numbers = over_span(workings, results, span, named=named)
     findings = []
     for name in wanted:
         if name not in numbers:
@@ -32,11 +34,13 @@ def findings_of(
         line = next(each for each in workings.lines if each.name == name)
         number = numbers[name]
         assert line.read is not None
+        own = (named or {}).get(line.read.during) if line.read.during else None
+        taken_over = (own[0][0], own[-1][1]) if isinstance(own, tuple) else span
         findings.append(
             Finding(
                 name,
                 number.measured,
-                span,
+                taken_over,
                 number.n,
                 "; ".join([in_words(line.read.expression, number.n), *map(note_words, number.notes)]),
                 shares(number.parts),

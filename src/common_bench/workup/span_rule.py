@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
+from itertools import pairwise
+
+import numpy as np
 
 from common_bench.model.block import Events, Series
 from common_bench.model.measured import number
-from common_bench.model.run import Moment
-from common_bench.model.trouble import FindingTrouble, PlanTrouble
+from common_bench.model.run import Finding, Moment
+from common_bench.model.trouble import FindingTrouble, PlanTrouble, Trouble
+from common_bench.workings.over import Stretches
+from common_bench.workings.reading import read_working
 
 WHOLE = ("", "all", "all of the run")
 _SECONDS = r"(?P<seconds>\d+(?:[.,]\d+)?)\s*s"
@@ -18,15 +23,99 @@ _PLACES = (
     _SECONDS,
     rf"(?:{_SECONDS}\s+(?P<side>before|after)\s+)?(?:the\s+)?(?P<which>first|last)?\s*(?:(?P<name>[^\W\d]\w*)|[\"“](?P<words>[^\"”]+)[\"”])",
 )
+_EACH = re.compile(r"each\s+(?P<name>[^\W\d]\w*)")
 Span = tuple[float, float]
 
 
-def check_span(rule: str, events: Iterable[str]) -> None:
-    """Raises PlanTrouble where the sentence cannot be read, or names what gives no events."""
+def spans_in(used: str) -> dict[str, str]:
+    """How the span that is used and those with a name are found: `all; early: from 0 s to 5 s; swing: each pass` gives the
+    sentence of each by its name, the first without one as ''. Raises PlanTrouble for a name that stands twice."""
+    found: dict[str, str] = {}
+    for part in used.split(";"):
+        named = re.fullmatch(r"\s*([^\W\d_]\w*)\s*:(.*)", part)
+        name, rule = (named[1], named[2].strip()) if named else ("", part.strip())
+        if not name and not rule:
+            continue
+        if name in found:
+            raise PlanTrouble("span-name-twice", name=name or rule)
+        found[name] = rule
+    return {"": found.pop("", ""), **found}
+
+
+_BARE = re.compile(r"(?P<low>\d+(?:[.,]\d+)?)\s*s?\s*(?:to|–|-)\s*(?P<high>\d+(?:[.,]\d+)?)\s*s?")
+
+
+def typed_span(text: str) -> tuple[str, str]:
+    """What a person types for one run: `2 to 14`, `early: 2 s to 14 s`, `early: from let_go to 5 s after`; the name of the span
+    and its sentence, '' for as the plan has it. Raises PlanTrouble."""
+    found = spans_in(text)
+    name = next((each for each in found if each), "")
+    bare = _BARE.fullmatch(found[name])
+    rule = f"from {bare['low']} s to {bare['high']} s" if bare else found[name]
+    if len([each for each in found if each or found[each]]) > 1:
+        raise PlanTrouble("span-not-read", rule=text)
+    if rule.lower() in ("as the plan", "as the plan finds it"):
+        return name, ""
+    _read(rule)
+    return name, rule or "all"
+
+
+def check_span(used: str, events: Iterable[str]) -> None:
+    """Raises PlanTrouble where a sentence cannot be read, or names what gives no events."""
     known = set(events)
-    for found in _read(rule):
-        if found.get("name") and found["name"] not in known:
-            raise PlanTrouble("span-names-nothing", name=found["name"], known=", ".join(sorted(known)) or "none")
+    for name, rule in spans_in(used).items():
+        each = _EACH.fullmatch(rule) if name else None
+        for found in [{"name": each["name"]}] if each else _read(rule):
+            if found.get("name") and found["name"] not in known:
+                raise PlanTrouble("span-names-nothing", name=found["name"], known=", ".join(sorted(known)) or "none")
+
+
+def named_spans(
+    used: str, results: Mapping[str, Series | Events], moments: Sequence[Moment], seconds: float,
+    chosen: Mapping[str, Span],
+) -> dict[str, Stretches]:  # fmt: skip
+    """Where the spans with a name lie in a run, in s since it began. chosen: those that a person has set in it."""
+    found: dict[str, Stretches] = {}
+    for name, rule in spans_in(used).items():
+        if not name:
+            continue
+        try:
+            each = _EACH.fullmatch(rule)
+            if name in chosen:
+                found[name] = (chosen[name],)
+            elif each:
+                found[name] = _between_events(each["name"], results, rule)
+            else:
+                found[name] = (span_by_rule(rule, results, moments, seconds),)
+        except Trouble as trouble:
+            found[name] = trouble
+    return found
+
+
+def _between_events(name: str, results: Mapping[str, Series | Events], rule: str) -> tuple[Span, ...]:
+    """From each event to the next."""
+    events = results.get(name)
+    times = np.sort(events.t).tolist() if isinstance(events, Events | Series) else []
+    if len(times) < 2:
+        raise (
+            FindingTrouble("span-without-event", name=name)
+            if not times
+            else FindingTrouble("span-of-one-event", rule=rule, name=name)
+        )
+    return tuple(pairwise(times))
+
+
+def main_span(findings: Iterable[Finding]) -> Span | None:
+    """The span that is used, as findings without a span of their own tell it; None where there is none."""
+    return next((each.span for each in findings if not span_name(each.working)), None)
+
+
+def span_name(line: str) -> str:
+    """Which named span a line is worked out over; '' for the one that is used, and for a line that cannot be read."""
+    try:
+        return read_working(line).during if "during" in line else ""
+    except Trouble:
+        return ""
 
 
 def span_by_rule(rule: str, results: Mapping[str, Series | Events], moments: Sequence[Moment], seconds: float) -> Span:

@@ -1,10 +1,16 @@
-"""What is drawn over a run besides its own line: another run, readings that are set aside, and a stretch that may be."""
+"""What is drawn over a run besides its own line: another run, readings that are set aside, a stretch that
+may be, and spans with a name."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 
+import pyqtgraph as pg
+from PyQt6.QtCore import QTimer
+
+from common_bench.desk.graphs.plots import pen, translucent
 from common_bench.desk.look.palette import hue
+from common_bench.desk.look.pieces import say
 from common_bench.desk.look.sheet import palette
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.work.cards import FindingCard
@@ -14,6 +20,7 @@ from common_bench.model.block import Events
 from common_bench.model.run import Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
+from common_bench.workings.over import Stretches
 from common_bench.workup.outliers import far_readings
 
 
@@ -64,3 +71,47 @@ def propose_stretch(card: RunGraph, replayed: Replayed) -> str:
     return (
         f"{len(far)} stretch{'es lie' if len(far) > 1 else ' lies'} more than 5 scatters from the readings beside it. "
     )
+
+
+class NamedSpans:
+    """The spans of a run that have a name: each drawn, told by it, and dragged where it is one stretch."""
+
+    def __init__(self, card: RunGraph, dragged: Callable[[str, float, float], object]) -> None:
+        """dragged: told of a span by name and its new ends in s."""
+        self._card, self._dragged = card, dragged
+        self.regions: dict[str, pg.LinearRegionItem] = {}
+
+    def show(self, named: Mapping[str, Stretches]) -> None:
+        self.regions.clear()
+        if not self._card.over_time:
+            return
+        graph = self._card.graph
+        _, (low, high) = graph.getViewBox().viewRange()
+        for at, (name, stretches) in enumerate(named.items()):
+            if isinstance(stretches, Trouble):
+                say(self._card.aside, f"{name}: {stretches.what}")
+                continue
+            one = len(stretches) == 1
+            for k, stretch in enumerate(stretches):
+                shade = translucent(palette().verdigris, 34 if one or k % 2 else 16)
+                region = pg.LinearRegionItem(
+                    stretch, movable=one, brush=shade, pen=pen(palette().verdigris, 1.6 if one else 0.6)
+                )
+                graph.addItem(region, ignoreBounds=True)
+                if one:
+                    self.regions[name] = region
+                    region.sigRegionChangeFinished.connect(lambda each, name=name: self._drop(name, each))
+            words = f" {name}" if one else f" {name} ({len(stretches)})"
+            graph.note(
+                words,
+                stretches[0][0],
+                high - (0.16 + 0.11 * (at % 4)) * (high - low),
+                palette().verdigris,
+                anchor=(0, 0),
+            )
+
+    def _drop(self, name: str, region: pg.LinearRegionItem) -> None:
+        low, high = (round(float(each), 3) for each in region.getRegion())
+        QTimer.singleShot(
+            0, lambda: self._dragged(name, low, high)
+        )  # not while the region that is dragged is told of it

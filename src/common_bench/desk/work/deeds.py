@@ -12,10 +12,13 @@ from common_bench.model.run import Run
 
 
 class RunDeeds:
-    """current: the run that is shown; removed: told that the run that is shown is gone."""
+    """current: the run that is shown; removed: told that the run that is shown is gone; changed: that what is drawn of it does not
+    stand."""
 
-    def __init__(self, hub: Hub, current: Callable[[], Run | None], removed: Callable[[], object]) -> None:
-        self.hub, self._current, self._removed = hub, current, removed
+    def __init__(
+        self, hub: Hub, current: Callable[[], Run | None], removed: Callable[[], object], changed: Callable[[], object]
+    ) -> None:
+        self.hub, self._current, self._removed, self._changed = hub, current, removed, changed
 
     def send_to_pool(self) -> None:
         """All of this bench's runs that count and are not there."""
@@ -116,6 +119,31 @@ class RunDeeds:
         self.hub.messages.ask(
             f"Why is the {what} at {t:.2f} s set aside?", "Set aside", keep, hint="as: touched the wire"
         )
+
+    def choose_named(self, name: str, low: float, high: float) -> None:
+        """A span with a name, dragged to other ends."""
+        run = self._current()
+        if run is not None and not self.hub.try_to(
+            lambda: self.hub.lesson.spans.choose_named_span(run.id, name, (low, high))
+        ):
+            self._changed()
+
+    def ask_span(self) -> None:
+        """The span that is used, or one with a name, typed."""
+        run, spans = self._current(), self.hub.lesson.spans
+        if run is None:
+            return
+        names = spans.span_names
+        which = (
+            f"The span that is used, or one by its name ({', '.join(names)}):" if names else "The span that is used:"
+        )
+        hint = f"as: {names[0]}: 2 s to 14 s" if names else "as: 2 s to 14 s, from let_go to 10 s after, as the plan"
+
+        def keep(text: str) -> None:
+            spans.type_span(run.id, text)
+            self.hub.tell(f"Used in run {run.number}: {text.strip()}.", "good", act="Take back", then=self.hub.undo)
+
+        self.hub.messages.ask(which, "Use it", keep, hint=hint)
 
     def take_in(self, at: int) -> None:
         run = self._current()

@@ -26,6 +26,7 @@ from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
 from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
 from common_bench.workup.curves import RunCurve
+from common_bench.workup.span_rule import main_span
 
 MOST_DRAWN = 2000  # points of a curve or of residuals
 LOOK_AFTER = 40  # ms after the last change of what is seen until the line is drawn finer
@@ -219,7 +220,7 @@ class RunGraph(Card):
         if replayed.run.id != self._of:
             self._of, self._zoomed = replayed.run.id, None
         self._ends = ends
-        span = findings[0].span if findings else (0.0, replayed.seconds)
+        span = main_span(findings) or (0.0, replayed.seconds)
         self.graph.getPlotItem().setLogMode(y=False)
         if not self.over_time and name in known:
             self.region.setBounds(ends)

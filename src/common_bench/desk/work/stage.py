@@ -11,7 +11,7 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
-from common_bench.desk.work.beside import lay_beside, propose_stretch, show_gone
+from common_bench.desk.work.beside import NamedSpans, lay_beside, propose_stretch, show_gone
 from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard
 from common_bench.desk.work.curve_try import CurveTry
 from common_bench.desk.work.deeds import RunDeeds
@@ -28,6 +28,7 @@ from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
 from common_bench.workup.curves import curves_of
+from common_bench.workup.span_rule import main_span
 
 NUDGE = 0.5  # s
 READ_AFTER = 250  # ms until a long run is read whose picture is drawn
@@ -41,7 +42,7 @@ class WorkStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._run = 0
-        self.deeds = deeds = RunDeeds(hub, self._current, self._forget_run)
+        self.deeds = deeds = RunDeeds(hub, self._current, self._forget_run, self.refresh)
         self.tried = CurveTry(hub, self.refresh)
         self.take_aside = button("Set this run aside… (X)", deeds.ask_aside)
         self.send = button("Send findings to the pool (P)", deeds.send_to_pool, role="main")
@@ -53,6 +54,7 @@ class WorkStage(StageView):
             deeds.leave_out_one,
         )  # fmt: skip
         self.graph = self.graph_card.graph
+        self.named = NamedSpans(self.graph_card, deeds.choose_named)
         self.each_card, self.residuals_card = EachGraph(), ResidualsGraph()
         self.moments_card = NotesCard(self._change_moment, self.refresh, deeds.take_in, self._keep_note)
         self.marked, self.note = self.moments_card.marked, self.moments_card.note
@@ -113,6 +115,7 @@ class WorkStage(StageView):
             "}": ("span ends later", lambda: self._nudge(0, NUDGE)),
             "A": ("use all of the run", self._use_all),
             "S": ("the span as the plan finds it", self._use_plan),
+            "F": ("type where a span begins and ends…", deeds.ask_span),
             "Q": ("the next quantity", self.graph_card.next_name),
             "R": ("over time, its spectrum, or against another quantity", self.graph_card.next_view),
             "+": ("a shorter time of the run, finer", lambda: self.graph_card.zoom(0.5)),
@@ -263,7 +266,7 @@ class WorkStage(StageView):
 
     def _choose(self, run: Run, low: float, high: float) -> None:
         findings = self.hub.lesson.store.findings(run.id)
-        if findings and findings[0].span == (low, high):
+        if main_span(findings) == (low, high):
             return
         if not self.hub.try_to(lambda: self.hub.lesson.working_up.choose_span(run.id, (low, high))):
             self.refresh()
@@ -373,7 +376,8 @@ class WorkStage(StageView):
         lay_beside(self.hub, self.graph_card, self.finding_card, replayed, behind)
         show_gone(self.graph_card, replayed)
         self.graph_card.show_level(line, replayed)
-        curves = curves_of(replayed.workings, replayed.results, self.graph_card.span) if findings else {}
+        self.named.show(named := self.lesson.working_up.named_spans(run.id))
+        curves = curves_of(replayed.workings, replayed.results, self.graph_card.span, named) if findings else {}
         curve = self.tried.of(run.id) or next(iter(curves.values()), None)
         self.graph_card.show_curve(curve)
         self.residuals_card.show_curve(curve, emblem, replayed.seconds)

@@ -18,6 +18,7 @@ from common_bench.model.measured import written
 from common_bench.model.run import Finding
 from common_bench.record.replay import Replayed
 from common_bench.workup.curves import RunCurve
+from common_bench.workup.span_rule import main_span
 
 
 class ResidualsGraph(Card):
@@ -62,7 +63,11 @@ class EachGraph(Card):
         self.setVisible(bool(name))
         if not name or not findings:
             return
-        each, span, colour = at_events[name], findings[0].span, hue(palette(), emblem.colour)
+        each, span, colour = (
+            at_events[name],
+            main_span(findings) or (0.0, replayed.seconds),
+            hue(palette(), emblem.colour),
+        )
         used = (each.began >= span[0]) & (each.t <= span[1]) & np.isfinite(each.values)
         say(self.heading, f"Each {name}")
         say(self.aside, f"{with_unit(name, each.unit)} in order · mean ± scatter shaded")
