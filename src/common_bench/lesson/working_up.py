@@ -7,6 +7,7 @@ import json
 import logging
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from typing import TypeVar
 
@@ -40,6 +41,7 @@ from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, Troub
 from common_bench.record.replay import Replayed, replay
 from common_bench.record.runs import Recorded
 from common_bench.workings.over import Stretches
+from common_bench.workup.span_rule import main_span
 
 NEVER = -1  # no end of a run
 MOST_HELD, MOST_HELD_READINGS = 8, 20_000_000  # runs, and their readings, that are held as a whole
@@ -225,6 +227,14 @@ class WorkingUp:
         if span is None and taken is None:
             span = self.span_by_plan(run)
         return findings_in(replayed, span, self._store.plan.findings, taken, self.named_spans(run))
+
+    def used_span(self, run: int) -> tuple[float, float] | None:
+        """The span that is used: as its findings tell it, or as the plan finds it; None where it finds none."""
+        found = main_span(self._store.findings(run))
+        if found is None and self._store.findings(run):
+            with suppress(Trouble):
+                return self.span_by_plan(run)
+        return found
 
     def named_spans(self, run: int) -> dict[str, Stretches]:
         """Where the plan's spans with a name lie in a run, or why one does not: as somebody has set them, or as the plan says."""

@@ -91,24 +91,19 @@ class NamedSpans:
             if isinstance(stretches, Trouble):
                 say(self._card.aside, f"{name}: {stretches.what}")
                 continue
-            one = len(stretches) == 1
-            for k, stretch in enumerate(stretches):
-                shade = translucent(palette().verdigris, 34 if one or k % 2 else 16)
+            height = low + (0.03 + 0.11 * (at % 4)) * (high - low)
+            for stretch in stretches:
+                graph.line(stretch, (height, height), palette().verdigris, 3.0)
+                graph.points(stretch, (height, height), "|", palette().verdigris, size=9)
+            if len(stretches) == 1:
                 region = pg.LinearRegionItem(
-                    stretch, movable=one, brush=shade, pen=pen(palette().verdigris, 1.6 if one else 0.6)
+                    stretches[0], brush=translucent(palette().verdigris, 16), pen=pen(palette().verdigris, 1.4)
                 )
                 graph.addItem(region, ignoreBounds=True)
-                if one:
-                    self.regions[name] = region
-                    region.sigRegionChangeFinished.connect(lambda each, name=name: self._drop(name, each))
-            words = f" {name}" if one else f" {name} ({len(stretches)})"
-            graph.note(
-                words,
-                stretches[0][0],
-                high - (0.16 + 0.11 * (at % 4)) * (high - low),
-                palette().verdigris,
-                anchor=(0, 0),
-            )
+                self.regions[name] = region
+                region.sigRegionChangeFinished.connect(lambda each, name=name: self._drop(name, each))
+            words = f" {name}" if len(stretches) == 1 else f" {name} ({len(stretches)})"
+            graph.note(words, stretches[0][0], height, palette().verdigris, anchor=(0, 1))
 
     def _drop(self, name: str, region: pg.LinearRegionItem) -> None:
         low, high = (round(float(each), 3) for each in region.getRegion())

@@ -201,8 +201,10 @@ class RunGraph(Card):
     def show_run(
         self, replayed: Replayed, findings: Sequence[Finding], moments: Sequence[Moment], show: Sequence[str],
         emblem: Emblem, *, aside: bool, taken: Sequence[TakenPoint] = (), expected: Prediction | None = None,
+        span: tuple[float, float] | None = None,
     ) -> None:  # fmt: skip
-        """taken: points of a run that was taken point by point; show: names of workings, the most important first."""
+        """taken: points of a run that was taken point by point; show: names of workings, the most important first; span: that is
+        used, where the findings do not tell it."""
         self._showing, self._line = True, None
         self.graph.wipe()
         self.graph.show()
@@ -220,7 +222,7 @@ class RunGraph(Card):
         if replayed.run.id != self._of:
             self._of, self._zoomed = replayed.run.id, None
         self._ends = ends
-        span = main_span(findings) or (0.0, replayed.seconds)
+        span = span or main_span(findings) or (0.0, replayed.seconds)
         self.graph.getPlotItem().setLogMode(y=False)
         if not self.over_time and name in known:
             self.region.setBounds(ends)

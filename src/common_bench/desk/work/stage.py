@@ -371,7 +371,7 @@ class WorkStage(StageView):
         self.graph_card.offer(list(quantities(replayed)), [run_words(self.lesson, each) for each in behind])
         self.graph_card.show_run(
             replayed, findings, marked, show, emblem, aside=bool(run.aside), taken=self.store.taken_points(run.id),
-            expected=self.lesson.predictions.of_run(run.id),
+            expected=self.lesson.predictions.of_run(run.id), span=self.lesson.working_up.used_span(run.id),
         )  # fmt: skip
         lay_beside(self.hub, self.graph_card, self.finding_card, replayed, behind)
         show_gone(self.graph_card, replayed)
