@@ -31,6 +31,7 @@ OFFERS = {
         "MISSED",
         "OF_RUN",
         "SENT",
+        "StampedLines",
     ),
     "removing": (
         "remove_group",

@@ -12,7 +12,7 @@ from concurrent.futures import Future
 from concurrent.futures import TimeoutError as FutureTimeout
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from sqlalchemy import Connection, delete, func, insert, select, update
@@ -23,7 +23,7 @@ from common_bench.book.book_file import connect
 from common_bench.book.packing import as_it_came, packed, whole_size
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_fault, journal_sum
-from common_bench.model.block import Stamped
+from common_bench.model.block import Floats, Ints, Stamped
 from common_bench.model.trouble import EngineTrouble, Trouble
 
 EVERY = 0.12  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
@@ -31,6 +31,7 @@ MOST_HELD = 64_000_000  # bytes that wait in memory while the book cannot be wri
 AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s
 PACKED_AT, WORTH_PACKING = 1 << 14, 1 << 10  # bytes of a session that are put into one row; and that are, where it ends
+FILE_LEVEL = 2  # of the deflate format, for files that are brought in while somebody waits
 CHUNKS_A_ROW = 2000  # of what was not heard live
 
 HEARD, LOST, SENT, MISSED, FILE = "bytes", "lost", "sent", "missed", "file"
@@ -345,22 +346,34 @@ def _at(row: dict[str, Any]) -> float:
     return float(row["at"]) if isinstance(row["at"], (int, float)) else 0.0
 
 
-def keep_file(book: Book, session: int, whole: bytes, chunks: Sequence[Stamped]) -> int:
+class StampedLines(NamedTuple):
+    """Lines that were not heard live. t: (n,) s of each; sizes: (n,) bytes of each; data: all of them, one after the other."""
+
+    t: Floats
+    sizes: Ints
+    data: bytes
+
+
+def keep_file(book: Book, session: int, whole: bytes, lines: StampedLines) -> int:
     """Puts a file that was brought in, whole (compressed) and line by line, into the journal of a session that holds nothing yet;
     gives how many bytes its lines have. All of it or nothing. Raises BookTrouble."""
-    first = 0
-    row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, zlib.compress(whole))])
+    row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, zlib.compress(whole, FILE_LEVEL))])
+    ends = np.concatenate([[0], np.cumsum(lines.sizes)])
     try:
         with book.engine.connect() as connection, connection.begin():
             connection.execute(insert(schema.journal).values({**row, "check_sum": journal_sum(row)}))
-            for at in range(0, len(chunks), CHUNKS_A_ROW):
-                part = chunks[at : at + CHUNKS_A_ROW]
-                row = heard_row(session, HEARD, first, float(part[0].at), part)
-                connection.execute(insert(schema.journal).values(packed([row])))
-                first += len(row["bytes"])
+            for low in range(0, len(lines.t), CHUNKS_A_ROW):
+                part = slice(low, low + CHUNKS_A_ROW)
+                first, last = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
+                row = {
+                    "session": session, "what": HEARD, "first_byte": first, "at": float(lines.t[low]), "packed": 0,
+                    "bytes": lines.data[first:last], "stamps": lines.t[part].astype("<f8").tobytes(),
+                    "sizes": lines.sizes[part].astype("<u4").tobytes(),
+                }  # fmt: skip
+                connection.execute(insert(schema.journal), [packed([row], FILE_LEVEL)])
     except REFUSED as fault:
         raise refusal(fault, book.path) from fault
-    return first
+    return int(ends[-1])
 
 
 def kept_file(book: Book, session: int) -> bytes:

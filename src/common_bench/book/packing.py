@@ -14,7 +14,7 @@ LEVEL = 6  # of the deflate format (RFC 1951)
 Row = dict[str, Any]
 
 
-def packed(rows: Sequence[Mapping[str, Any]]) -> Row:
+def packed(rows: Sequence[Mapping[str, Any]], level: int = LEVEL) -> Row:
     """Rows of one session that follow one another, as they came, as one row in less room. The very bytes and stamps come out
     of it again (`unpacked`)."""
     first = rows[0]
@@ -24,7 +24,7 @@ def packed(rows: Sequence[Mapping[str, Any]]) -> Row:
     row = {
         "session": first["session"], "what": first["what"], "first_byte": first["first_byte"], "at": first["at"],
         "stamps": _narrow(np.diff(stamps, prepend=stamps[:1] * 0)),
-        "sizes": _narrow(sizes), "bytes": zlib.compress(data, LEVEL), "packed": len(data),
+        "sizes": _narrow(sizes), "bytes": zlib.compress(data, level), "packed": len(data),
     }  # fmt: skip
     return {**row, "check_sum": journal_sum(row)}
 

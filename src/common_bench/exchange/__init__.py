@@ -19,6 +19,7 @@ OFFERS = {
         "times_of",
     ),
     "logged": (
+        "ColumnRows",
         "Logged",
         "logged_from",
     ),

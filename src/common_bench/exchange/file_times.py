@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 
 import numpy as np
 
-from common_bench.exchange.logged import Logged
+from common_bench.exchange.logged import ColumnRows, Logged
 from common_bench.model.block import Floats
 from common_bench.model.units import conversion, same_kind
 
@@ -88,14 +88,15 @@ def _dated(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], str
     if not dates and not clocks:
         return None
     if not dates:
-        seconds = np.array([_seconds(row[clocks[0]]) for row in made.rows])
+        seconds = np.array([_seconds(cell) for cell in made.column(clocks[0])])
         days = np.cumsum(np.diff(seconds, prepend=seconds[0]) < -43_200.0)
         notes.append("times of day without a date: only durations are known")
         return seconds + 86_400.0 * days, (clocks[0],), "durations", None
     day = dates[0]
     clock = next((at for at in clocks if at != day), None)
-    told = _told_once([row[day] for row in made.rows])
-    texts = [f"{date} {row[clock]}" if clock is not None else date for date, row in zip(told, made.rows, strict=True)]
+    told = _told_once(made.column(day))
+    times = made.column(clock) if clock is not None else []
+    texts = [f"{date} {time}" for date, time in zip(told, times, strict=True)] if clock is not None else list(told)
     order = _order(texts, notes)
     stamps = np.array([_stamp(text, order) for text in texts])
     known = stamps[np.isfinite(stamps)]
@@ -269,6 +270,10 @@ def _counted(made: Logged) -> FileTimes:
 
 def numbers(made: Logged, at: int) -> Floats:
     """A column as numbers, nan where a cell is none."""
+    if isinstance(made.rows, ColumnRows):
+        known = made.rows.numbers(at, comma=made.comma)
+        if known is not None:
+            return np.array(known)
     found = np.full(len(made.rows), np.nan)
     for row, cells in enumerate(made.rows):
         cell = cells[at].replace("−", "-")

@@ -6,12 +6,14 @@ from __future__ import annotations
 import codecs
 import csv
 import re
+from abc import abstractmethod
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from common_bench.exchange.sheets import table_text
+from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import is_unit
 
@@ -21,16 +23,19 @@ NUMBER = re.compile(
     r"[+\-−]?(?:\d{1,3}(?:(?:\s\d{3})+|(?:\.\d{3})+(?=,)|(?:,\d{3})+(?=\.))(?:[.,]\d+)?|\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-]?\d+)?"
 )
 COMMA_NUMBER = re.compile(r"[+\-−]?\d+,\d+(?:[eE][+\-]?\d+)?")
-NOTHING = frozenset(("", "-", "–", "--", "nan", "na", "n/a", "null", "none", "?", "nil", "inf", "ovf", "err"))
 TIMELIKE = re.compile(
     r"\d{1,4}[-/.:]\d{1,2}[-/.:]\d{1,4}[^;|\t]*|(?:[^\W\d_]{2,10}\.?,?\s+)?\d{1,2}\.?[-/ .]+[^\W\d_]{3,10}\.?[-/ .,]+\d{2,4}[^;|\t]*|\d{1,2}:\d{2}(?::\d{2})?(?:[.,]\d+)?(?:\s*[ap]\.?m\.?)?|\d{4}-?\d{2}-?\d{2}T.*",
     re.I,
 )
 HEAD = re.compile(r"^\s*(.*?)\s*(?:[(\[]\s*([^()\[\]]*?)\s*[)\]])?\s*$")
 SLASHED = re.compile(r"\s*([^/]*[^/\s])\s*/\s*([^\d\s]\S*)\s*")  # t/s
+NOTHING = frozenset(("", "-", "–", "--", "nan", "na", "n/a", "null", "none", "?", "nil", "inf", "ovf", "err"))
+"""What stands in a cell that holds no value."""
 MOSTLY_VALUES = 0.7  # of the rows have a number or a time first, from which one without is a remark
 ONE_DIGIT = str.maketrans("123456789", "000000000")
 MOST_SHAPES = 20_000  # of lines, that are remembered
+LONG = 1 << 21  # bytes from which on a file is long
+CUT_OFF = "a last line that is cut off"
 TAPE = b"# common bench tape"
 RAW = "raw "  # before a channel's name in a run that went out; what stands beside is worked out again
 REMARKS = ("#", "//", "%", "'", "!")
@@ -44,6 +49,34 @@ class PassedOver:
     lines: int
 
 
+class ColumnRows(Sequence[list[str]]):
+    """Rows of cells that are kept as columns, as those of a long file are (`long_tables.py`)."""
+
+    @abstractmethod
+    def column(self, at: int) -> list[str]: ...
+
+    @abstractmethod
+    def counts(self, at: int, most: int) -> dict[str, int] | None:
+        """How often each text stands in a column, in the order of their first; None where there are more than `most`."""
+
+    @abstractmethod
+    def only(self, columns: Sequence[int]) -> ColumnRows:
+        """Some of the columns."""
+
+    @abstractmethod
+    def taken(self, rows: Sequence[int]) -> ColumnRows:
+        """Some of the rows."""
+
+    @abstractmethod
+    def numbers(self, at: int, *, comma: bool) -> Floats | None:
+        """A column as numbers, nan where a cell holds no value; None where a cell is anything else. Must not be changed."""
+
+    @abstractmethod
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[bytes, Ints]:
+        """Lines `12;3.500000;271044;21.4` of the number of a row in its file, its time in s, and its numbers as they stand there
+        (those of some columns); all of them as one, and how long each is."""
+
+
 @dataclass
 class Logged:
     """names, units: of the columns in order, no two names alike; rows: cells as text, each with as many as there are columns;
@@ -54,15 +87,40 @@ class Logged:
     data: bytes
     names: list[str]
     units: list[str]
-    rows: list[list[str]]
-    numbers: list[int]
+    rows: Sequence[list[str]]
+    numbers: Sequence[int]
     breaks: list[int] = field(default_factory=list)
     left_out: list[PassedOver] = field(default_factory=list)
     settings: list[str] = field(default_factory=list)
     comma: bool = False
 
     def column(self, at: int) -> list[str]:
+        if isinstance(self.rows, ColumnRows):
+            return self.rows.column(at)
         return [row[at] for row in self.rows]
+
+    def counts(self, at: int, most: int) -> dict[str, int] | None:
+        """How often each text stands in a column, in the order of their first; None where there are more than `most`."""
+        if isinstance(self.rows, ColumnRows):
+            return self.rows.counts(at, most)
+        found: dict[str, int] = {}
+        for row in self.rows:
+            found[row[at]] = found.get(row[at], 0) + 1
+            if len(found) > most:
+                return None
+        return found
+
+    def only(self, columns: Sequence[int]) -> Sequence[list[str]]:
+        """The rows with some of the columns."""
+        if isinstance(self.rows, ColumnRows):
+            return self.rows.only(columns)
+        return [[row[at] for at in columns] for row in self.rows]
+
+    def taken(self, rows: Sequence[int]) -> Sequence[list[str]]:
+        """Some of the rows."""
+        if isinstance(self.rows, ColumnRows):
+            return self.rows.taken(rows)
+        return [self.rows[row] for row in rows]
 
 
 def logged_from(path: Path) -> Logged:
@@ -73,22 +131,33 @@ def logged_from(path: Path) -> Logged:
         raise FileTrouble("table-unreadable", where=str(path)) from fault
     if not data.strip(b"\x00\r\n\t "):
         raise FileTrouble("logged-empty", where=str(path))
+    if len(data) >= LONG:
+        from common_bench.exchange.long_tables import long_file  # its library takes its time to load
+
+        found = long_file(path, data)
+        if found is not None:
+            return found
     text = table_text(data, str(path)) or _decoded(data)
     if data.startswith(TAPE):
         text = _with_times(text)
+    return by_lines(path, data, text)[0]
+
+
+def by_lines(path: Path, data: bytes, text: str) -> tuple[Logged, str, int]:
+    """What is made of a text line by line, with its separator and how many cells its rows have."""
     count: Counter[str] = Counter()
     lines = _lines(text, count)
     mark = _mark_of([line for _, line in lines])
     if not mark:
         raise FileTrouble("logged-without-rows", where=str(path))
-    cells = [(number, _cut(line, mark)) for number, line in lines]
+    cells = [(number, cut_line(line, mark)) for number, line in lines]
     wide = _width(cells)
     kinds = _kinds(lines, cells, wide)
     told = [row[0] for (_, row), data in zip(cells, kinds, strict=True) if data]
     sample = told[:: max(1, len(told) // LOOKED_AT)]
-    if sum(map(_is_value, sample)) > MOSTLY_VALUES * len(sample):  # below them, a word at the beginning begins no row
+    if sum(map(is_value, sample)) > MOSTLY_VALUES * len(sample):  # below them, a word at the beginning begins no row
         firsts = {row[0].translate(ONE_DIGIT) for _, row in cells}
-        values = {each for each in firsts if not each or _is_value(each)}
+        values = {each for each in firsts if not each or is_value(each)}
         kinds = [data and row[0].translate(ONE_DIGIT) in values for (_, row), data in zip(cells, kinds, strict=True)]
     if not any(kinds):
         raise FileTrouble("logged-without-rows", where=str(path))
@@ -101,7 +170,9 @@ def logged_from(path: Path) -> Logged:
         names = [name.removeprefix(RAW) for name in names]  # a run that went out of a bench book
     remarks = [line for _, line in lines if line.lstrip().startswith(REMARKS)]
     on_top = [line for (_, line), (_, row) in zip(lines[:first], cells, strict=False) if row not in (head, under)]
-    made = Logged(path, data, names, units, [], [], settings=list(dict.fromkeys([*on_top, *remarks]))[:40])
+    rows: list[list[str]] = []
+    places: list[int] = []
+    made = Logged(path, data, names, units, rows, places, settings=list(dict.fromkeys([*on_top, *remarks]))[:40])
     ended = text.endswith(("\n", "\r"))
     again = False
     for at, (number, row) in enumerate(cells):
@@ -111,13 +182,13 @@ def logged_from(path: Path) -> Logged:
                 and not ended
                 and len([each for each in row if each]) < wide - _trailing(cells, kinds, wide)
             ):
-                count["a last line that is cut off"] += 1
+                count[CUT_OFF] += 1
                 continue
             if again and made.rows:
                 made.breaks.append(len(made.rows))
             again = False
-            made.rows.append(row if len(row) == wide else (row + [""] * wide)[:wide])
-            made.numbers.append(number)
+            rows.append(row if len(row) == wide else (row + [""] * wide)[:wide])
+            places.append(number)
         elif at < first:
             count["words on top"] += 1
         elif head and row[: len(head)] == head:
@@ -129,7 +200,7 @@ def logged_from(path: Path) -> Logged:
     _drop_empty(made)
     made.comma = mark != "," and _comma(made)
     made.left_out = [PassedOver(what, lines) for what, lines in count.items() if lines]
-    return made
+    return made, mark, wide
 
 
 def _kinds(lines: Sequence[tuple[int, str]], cells: Sequence[tuple[int, list[str]]], wide: int) -> list[bool]:
@@ -151,8 +222,8 @@ def _with_times(text: str) -> str:
     """Lines of a tape, each with the time at which it came as its first cell."""
     stamped = [line.split("\t", 1) for line in text.splitlines()[1:] if "\t" in line]
     mark = _mark_of([line for _, line in stamped]) or ","
-    cells = [_cut(line, mark) for _, line in stamped]
-    named = [not any(map(_is_value, row)) for row in cells]
+    cells = [cut_line(line, mark) for _, line in stamped]
+    named = [not any(map(is_value, row)) for row in cells]
     head = (
         ""
         if any(named)
@@ -199,7 +270,7 @@ def _lines(text: str, count: Counter[str]) -> list[tuple[int, str]]:
     return found
 
 
-def _cut(line: str, mark: str) -> list[str]:
+def cut_line(line: str, mark: str) -> list[str]:
     if line.lstrip().startswith(REMARKS) and not NUMBER.match(line.lstrip()):
         return [line.strip()]
     if mark == " ":
@@ -218,32 +289,32 @@ def _mark_of(lines: Sequence[str]) -> str:
     looked = [line for line in lines[::step] if not line.lstrip().startswith(REMARKS)]
     best = (0.0, "")
     for mark in (*MARKS, " "):
-        rows = [_cut(line, mark) for line in looked]
-        good = [row for row in rows if any(_is_value(cell) for cell in row)]
+        rows = [cut_line(line, mark) for line in looked]
+        good = [row for row in rows if any(is_value(cell) for cell in row)]
         if not good:
             continue
         wide = Counter(len(row) for row in good).most_common(1)[0][0]
         same = [row for row in good if len(row) == wide]
-        values = sum(sum(map(_is_value, row)) + 0.5 * sum(not cell for cell in row) for row in same)
+        values = sum(sum(map(is_value, row)) + 0.5 * sum(not cell for cell in row) for row in same)
         share = values / max(1, wide * len(good)) * (1.0 if wide > 1 else 0.4) - (0.05 if mark == " " else 0.0)
         if share > best[0] + 1e-9 and share > 0.3:
             best = share, mark
     return best[1]
 
 
-def _is_value(cell: str) -> bool:
+def is_value(cell: str) -> bool:
     return bool(NUMBER.fullmatch(cell) or TIMELIKE.fullmatch(cell))
 
 
 def _width(cells: Sequence[tuple[int, list[str]]]) -> int:
     looked = cells[:: max(1, len(cells) // MOST_SHAPES)]
-    counted = Counter(len(row) for _, row in looked if any(map(_is_value, row)))
+    counted = Counter(len(row) for _, row in looked if any(map(is_value, row)))
     return counted.most_common(1)[0][0] if counted else 0
 
 
 def _is_data(row: Sequence[str], wide: int) -> bool:
-    values = sum(map(_is_value, row))
-    words = sum(1 for cell in row if cell and not _is_value(cell) and cell.lower() not in NOTHING)
+    values = sum(map(is_value, row))
+    words = sum(1 for cell in row if cell and not is_value(cell) and cell.lower() not in NOTHING)
     return values > 0 and values >= words and len(row) <= wide + 1 and (len(row) >= min(wide, 2))
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from common_bench.exchange.file_times import FileTimes, times_of
-from common_bench.exchange.logged import NOTHING, NUMBER, Logged
+from common_bench.exchange.logged import NOTHING, NUMBER, ColumnRows, Logged
 
 SPEAKER = re.compile(
     r"(^|[^a-z])(kit|node|device|station|logger|source|group|bench|serial|unit_id|sensor_id|id)([^a-z]|$)", re.I
@@ -23,13 +23,13 @@ def speakers_at(made: Logged, aliases: Sequence[str] = ()) -> int | None:
     may be called, whatever its column is."""
     known = {alias.lower() for alias in aliases}
     for at, name in enumerate(made.names):
-        cells = made.column(at)
-        ids = dict.fromkeys(cell for cell in cells if cell and cell.lower() not in NOTHING)
-        if not 2 <= len(ids) <= MOST_SPEAKERS or len(ids) * LEAST_ROWS > len(cells):
+        count = made.counts(at, MOST_SPEAKERS + len(NOTHING)) or {}
+        ids = {cell: number for cell, number in count.items() if cell and cell.lower() not in NOTHING}
+        if not 2 <= len(ids) <= MOST_SPEAKERS or len(ids) * LEAST_ROWS > len(made.rows):
             continue
         plain = all(not NUMBER.fullmatch(each) or each.isdigit() for each in ids)
         called = bool(SPEAKER.search(name)) and plain
-        if (called or {each.lower() for each in ids} <= known) and min(cells.count(each) for each in ids) >= LEAST_ROWS:
+        if (called or {each.lower() for each in ids} <= known) and min(ids.values()) >= LEAST_ROWS:
             return at
     return None
 
@@ -46,7 +46,7 @@ def by_speaker(made: Logged, at: int) -> list[tuple[str, Logged]]:
         )
         part = replace(
             made, names=_without(made.names, at), units=_without(made.units, at),
-            rows=[_without(made.rows[row], at) for row in rows], numbers=[made.numbers[row] for row in rows],
+            rows=replace(made, rows=made.taken(rows)).only([k for k in range(len(made.names)) if k != at]), numbers=[made.numbers[row] for row in rows],
             breaks=[each for each in breaks if each > 0],
         )  # fmt: skip
         found.append((id, part))
@@ -97,18 +97,26 @@ def _goes_on(before: Logged, then: FileTimes, made: Logged, times: FileTimes) ->
 def joined_files(series: Sequence[Logged]) -> Logged:
     """Several files as one, a stretch each; its bytes are theirs, one after the other, and its lines are counted through."""
     first = series[0]
-    data = b""
-    rows: list[list[str]] = []
+    whole: list[bytes] = []
+    count = before = 0
     numbers: list[int] = []
     breaks: list[int] = []
     left_out = [each for made in series for each in made.left_out]
     for made in series:
-        before = data.count(b"\n")
-        breaks += ([len(rows)] if rows else []) + [len(rows) + each for each in made.breaks]
-        rows += made.rows
+        breaks += ([count] if count else []) + [count + each for each in made.breaks]
+        count += len(made.rows)
         numbers += [before + each for each in made.numbers]
-        data += made.data if made.data.endswith(b"\n") else made.data + b"\n"
+        whole.append(made.data if made.data.endswith(b"\n") else made.data + b"\n")
+        before += whole[-1].count(b"\n")
+    columns = all(isinstance(made.rows, ColumnRows) for made in series)
+    rows = _joined_rows([made.rows for made in series]) if columns else [row for made in series for row in made.rows]
     return replace(
-        first, data=data, rows=rows, numbers=numbers, breaks=breaks, left_out=left_out,
+        first, data=b"".join(whole), rows=rows, numbers=numbers, breaks=breaks, left_out=left_out,
         comma=any(made.comma for made in series),
     )  # fmt: skip
+
+
+def _joined_rows(parts: Sequence[Sequence[list[str]]]) -> Sequence[list[str]]:
+    from common_bench.exchange.long_tables import joined_rows
+
+    return joined_rows(parts)

@@ -18,15 +18,15 @@ import numpy as np
 
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
-from common_bench.book.journal import keep_file, kept_file
+from common_bench.book.journal import StampedLines, keep_file, kept_file
 from common_bench.exchange.file_times import FileTimes, later, numbers, times_of
-from common_bench.exchange.logged import Logged, logged_from
+from common_bench.exchange.logged import ColumnRows, Logged, logged_from
 from common_bench.exchange.matching import Match, matched
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
-from common_bench.model.block import Floats, Stamped
+from common_bench.model.block import Floats
 from common_bench.model.calibration import Calibration
 from common_bench.model.measured import how_long
 from common_bench.model.run import Ending
@@ -221,8 +221,8 @@ class BringingIn:
             opened_at=now(),
             closed_at=now(),
         )
-        format, chunks = _kept_lines(preview)
-        size = keep_file(book, session, preview.logged.data, chunks)
+        format, lines = _kept_lines(preview)
+        size = keep_file(book, session, preview.logged.data, lines)
         setting = Chain(store.watching, self._calibrations(kit, format), format).setting(format, ClockState())
         wall = _began(preview, began, ended) if told or began or ended else None
         number = book.largest("run", "number", lesson=store.id, group=group) + 1
@@ -289,7 +289,7 @@ def _times(logged: Logged, roles: Mapping[int, Role]) -> FileTimes:
         return times_of(logged)
     names = [f"time {logged.names[at]}" if asked else logged.names[at] for at in usable]
     part = replace(
-        logged, names=names, units=[logged.units[at] for at in usable], rows=[[row[at] for at in usable] for row in logged.rows]
+        logged, names=names, units=[logged.units[at] for at in usable], rows=logged.only(usable),
     )  # fmt: skip
     times = times_of(part)
     return replace(times, columns=tuple(usable[at] for at in times.columns))
@@ -320,19 +320,24 @@ def _columns(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Ite
             yield BroughtColumn(name, unit, "channel", rate, len(there), note)
 
 
-def _kept_lines(preview: Preview) -> tuple[StreamFormat, list[Stamped]]:
+def _kept_lines(preview: Preview) -> tuple[StreamFormat, StampedLines]:
     """Rows as lines `12;3.500;271044;21.4` at their times, numbers alone, so that they are read in arrays; and the format by which
     they are read."""
     logged, t = preview.logged, preview.times.t
     channels = [at for at, each in enumerate(preview.columns) if each.role == "channel"]
     columns = [Column(LINE, role="ignored"), Column(TIME, "s", "clock", 1.0)]
     columns += [Column(preview.columns[at].name, preview.columns[at].unit) for at in channels]
+    format = StreamFormat(";", tuple(columns), by_hand=True)
+    rows = logged.rows
+    if isinstance(rows, ColumnRows) and all(rows.numbers(at, comma=logged.comma) is not None for at in channels):
+        data, sizes = rows.lines(np.array(logged.numbers), t, channels, comma=logged.comma)
+        return format, StampedLines(t, sizes, data)
     cells: list[list[str]] = [_cells(numbers(logged, at)) for at in channels]
-    chunks = []
+    lines = []
     for row, (number, at) in enumerate(zip(logged.numbers, t.tolist(), strict=True)):
         values = ";".join(each[row] for each in cells)
-        chunks.append(Stamped(at, f"{number};{at:.6f};{values}\n".encode()))
-    return StreamFormat(";", tuple(columns), by_hand=True), chunks
+        lines.append(f"{number};{at:.6f};{values}\n".encode())
+    return format, StampedLines(t, np.array([len(each) for each in lines]), b"".join(lines))
 
 
 def _cells(values: Floats) -> list[str]:

@@ -1,0 +1,212 @@
+"""Long files of plain rows, millions of them: kept as columns and read in arrays, to the same numbers as line by line."""
+
+from __future__ import annotations
+
+import codecs
+import re
+from array import array
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, overload
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from pyarrow import csv
+
+from common_bench.exchange.logged import (
+    CUT_OFF,
+    NOTHING,
+    TAPE,
+    ColumnRows,
+    Logged,
+    PassedOver,
+    by_lines,
+    cut_line,
+    is_value,
+)
+from common_bench.model.block import Floats, Ints
+from common_bench.model.trouble import FileTrouble
+
+LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
+PLAIN_NUMBER = re.compile(r"[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?")
+BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same
+AT_ONCE = 1 << 16  # rows that are made lists of at one time
+
+
+class CellColumns(ColumnRows):
+    """Rows of cells as text, kept as columns; looks like a list of lists, each made when it is asked for."""
+
+    def __init__(self, columns: Sequence[Any]) -> None:
+        """columns: arrow arrays of strings, of one length."""
+        self.columns = list(columns)
+        self._numbers: dict[tuple[int, bool], Floats | None] = {}
+        self._plain: dict[tuple[int, bool], Any] = {}
+
+    def __len__(self) -> int:
+        return len(self.columns[0]) if self.columns else 0
+
+    @overload
+    def __getitem__(self, at: int) -> list[str]: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[list[str]]: ...
+    def __getitem__(self, at: int | slice) -> list[str] | list[list[str]]:
+        if isinstance(at, slice):
+            rows = pa.array(range(*at.indices(len(self))), pa.int64())
+            return [list(row) for row in zip(*(each.take(rows).to_pylist() for each in self.columns), strict=True)]
+        place = range(len(self))[at]
+        return [each[place].as_py() for each in self.columns]
+
+    def __iter__(self) -> Iterator[list[str]]:
+        for low in range(0, len(self), AT_ONCE):
+            yield from self[low : low + AT_ONCE]
+
+    def column(self, at: int) -> list[str]:
+        found: list[str] = self.columns[at].to_pylist()
+        return found
+
+    def taken(self, rows: Sequence[int]) -> CellColumns:
+        places = pa.array(rows, pa.int64())
+        return CellColumns([each.take(places) for each in self.columns])
+
+    def only(self, columns: Sequence[int]) -> CellColumns:
+        return CellColumns([self.columns[at] for at in columns])
+
+    def counts(self, at: int, most: int) -> dict[str, int] | None:
+        if pc.count_distinct(self.columns[at]).as_py() > most:
+            return None
+        return {each["values"]: each["counts"] for each in pc.value_counts(self.columns[at]).to_pylist()}
+
+    def numbers(self, at: int, *, comma: bool) -> Floats | None:
+        if (at, comma) not in self._numbers:
+            self._numbers[at, comma] = _numbers(self.plain(at, comma=comma))
+        return self._numbers[at, comma]
+
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[bytes, Ints]:
+        times = pa.array(t).cast(pa.decimal128(24, 6), safe=False).cast(pa.string())
+        parts = [pa.array(numbers).cast(pa.string()), times]
+        for at in columns:
+            cells = self.plain(at, comma=comma)
+            parts.append(cells.combine_chunks() if isinstance(cells, pa.ChunkedArray) else cells)
+        whole = pc.binary_join_element_wise(pc.binary_join_element_wise(*parts, ";"), "\n", "")
+        whole = whole.combine_chunks() if isinstance(whole, pa.ChunkedArray) else whole
+        _, ends, data = whole.buffers()
+        wide = "<i8" if pa.types.is_large_string(whole.type) else "<i4"
+        places = np.frombuffer(ends, wide)[whole.offset : whole.offset + len(whole) + 1]
+        return bytes(data[int(places[0]) : int(places[-1])]), np.diff(places)
+
+    def plain(self, at: int, *, comma: bool) -> Any:
+        """A column's cells with decimal points, empty where they say that there is no value."""
+        if (at, comma) not in self._plain:
+            text = self.columns[at]
+            text = pc.replace_substring(text, ",", ".") if comma else text
+            nothing = pc.is_in(pc.utf8_lower(text), value_set=pa.array(sorted(NOTHING - {""})))
+            self._plain[at, comma] = pc.if_else(nothing, "", text) if pc.any(nothing).as_py() else text
+        return self._plain[at, comma]
+
+
+def joined_rows(parts: Sequence[Sequence[list[str]]]) -> Sequence[list[str]]:
+    """Rows of several files, one after the other."""
+    if all(isinstance(each, CellColumns) for each in parts):
+        columns = zip(*(each.columns for each in parts if isinstance(each, CellColumns)), strict=True)
+        return CellColumns(
+            [pa.chunked_array([chunk for each in own for chunk in _chunks(each)], pa.string()) for own in columns]
+        )
+    return [row for each in parts for row in each]
+
+
+def read_rows(data: bytes, mark: str, wide: int, *, comma: bool, numeric: Sequence[bool]) -> CellColumns | None:
+    """All lines as rows; None where one is not like the others: another count of cells, or no number where the column has
+    numbers. numeric: of each column, whether it has."""
+    try:
+        table = csv.read_csv(
+            pa.BufferReader(data),
+            read_options=csv.ReadOptions(column_names=[str(at) for at in range(wide)], block_size=1 << 22),
+            parse_options=csv.ParseOptions(delimiter=mark, quote_char=False, escape_char=False, ignore_empty_lines=False),
+            convert_options=csv.ConvertOptions(
+                column_types={str(at): pa.string() for at in range(wide)}, strings_can_be_null=False, check_utf8=True
+            ),
+        )  # fmt: skip
+    except pa.ArrowInvalid:
+        return None
+    rows = CellColumns([pc.utf8_trim_whitespace(each) for each in table.columns])
+    for at, has in enumerate(numeric):
+        if has and rows.numbers(at, comma=comma) is None:
+            return None
+    return rows
+
+
+def with_head(head: Sequence[list[str]], rest: CellColumns) -> CellColumns:
+    """Rows that were read line by line, and those after them."""
+    columns = [pa.array([row[at] for row in head], pa.string()) for at in range(len(rest.columns))]
+    return CellColumns(
+        [pa.chunked_array([first, *_chunks(each)]) for first, each in zip(columns, rest.columns, strict=True)]
+    )
+
+
+def _trimmed(column: Any) -> Any:
+    spaced = pc.match_substring_regex(column, r"^\s|\s$")
+    return pc.utf8_trim_whitespace(column) if pc.any(spaced).as_py() else column
+
+
+def _chunks(column: Any) -> list[Any]:
+    return list(column.chunks) if isinstance(column, pa.ChunkedArray) else [column]
+
+
+def _numbers(text: Any) -> Floats | None:
+    empty = pc.equal(text, "")
+    if not pc.all(pc.or_(empty, pc.match_substring_regex(text, LETTERS_OF_NUMBERS))).as_py():
+        return None
+    numbers = pc.cast(pc.if_else(empty, None, text), pa.float64()).to_numpy(zero_copy_only=False)
+    found = np.array(numbers, float)
+    found[~np.isfinite(found)] = np.nan
+    return found
+
+
+def long_file(path: Path, data: bytes) -> Logged | None:
+    """A long file of plain rows: what is made of its beginning holds for the rest, whose rows are cut in arrays. None where the
+    rest has anything but rows like those before it; it is then looked at line by line."""
+    cut = data.find(b"\n", BEGINNING) + 1
+    begin = len(codecs.BOM_UTF8) if data.startswith(codecs.BOM_UTF8) else 0
+    odd = b'"' in data or b"\x00" in data or data.count(b"\r") not in (0, data.count(b"\n"))
+    if not cut or odd or data.startswith((TAPE, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE, b"PK")):
+        return None
+    rest, tail = data[cut:], b""
+    if not rest.endswith(b"\n"):
+        at = rest.rfind(b"\n") + 1
+        rest, tail = rest[:at], rest[at:]
+    if not rest or rest.startswith((b"\n", b"\r\n")) or b"\n\n" in rest or b"\n\r\n" in rest:
+        return None
+    try:
+        head = data[begin:cut].decode()
+        made, mark, wide = by_lines(path, data, head)
+    except (UnicodeDecodeError, FileTrouble):
+        return None
+    lines = head.count("\n")
+    if mark == " " or not made.rows or made.numbers[-1] != lines or len(tail.split(mark.encode())) > wide:
+        return None
+    kept = len(made.names)
+    numeric = [at < kept and _holds_numbers(made, at) for at in range(wide)]
+    rows = read_rows(rest, mark, wide, comma=made.comma, numeric=numeric) if any(numeric) else None
+    if rows is None or any(rows.counts(at, 1) != {"": len(rows)} for at in range(kept, wide)):
+        return None
+    numbers = array("q", [*made.numbers])
+    numbers.extend(range(lines + 1, lines + 1 + len(rows)))
+    whole = with_head(made.rows, rows.only(range(kept)))
+    left_out = list(made.left_out)
+    if tail.strip():
+        last = cut_line(tail.decode("utf-8", "replace"), mark)
+        filled = [at for at in range(kept) if at >= len(last) or not last[at]]
+        if any(numeric[at] for at in filled) or not all(map(is_value, filter(None, last))):
+            left_out.append(PassedOver(CUT_OFF, 1))
+        else:
+            whole = with_head(whole[:], with_head([(last + [""] * wide)[:kept]], rows.only(range(kept)).taken([])))
+            numbers.append(numbers[-1] + 1)
+    return replace(made, rows=whole, numbers=numbers, left_out=left_out)
+
+
+def _holds_numbers(made: Logged, at: int) -> bool:
+    """Whether a column has a number in every row so far that has anything there."""
+    cells = [row[at] for row in made.rows if row[at].lower() not in NOTHING]
+    return bool(cells) and all(PLAIN_NUMBER.fullmatch(cell.replace(",", ".") if made.comma else cell) for cell in cells)

@@ -1,0 +1,120 @@
+"""Long logged files are cut in arrays: whatever their habits, to the same as line by line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from common_bench.exchange import logged, long_tables
+from common_bench.exchange.file_times import numbers, times_of
+from common_bench.exchange.logged import ColumnRows, Logged, logged_from
+from common_bench.exchange.series_of_files import by_speaker, joined_files, speakers_at
+from common_bench.lesson.bringing_in import _kept_lines
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.plan import Plan
+from common_bench.model.trouble import FileTrouble
+
+HEADS = ["time (s)", "load (g)", "temp (°C)", "kit", "level"]
+ODD_CELLS = ["", "nan", "-", "1e3", "+5", ".5", "−3", "1 234", "word", "inf", "12.", " 7 "]
+
+
+def both(path: Path, monkeypatch: pytest.MonkeyPatch, beginning: int = 200) -> tuple[Logged | str, Logged | str]:
+    """A file line by line, and as a long one; in place of it the code of why it is refused."""
+    found: list[Logged | str] = []
+    for long in (1 << 40, 1):
+        monkeypatch.setattr(logged, "LONG", long)
+        monkeypatch.setattr(long_tables, "BEGINNING", beginning)
+        try:
+            found.append(logged_from(path))
+        except FileTrouble as trouble:
+            found.append(trouble.code)
+    return found[0], found[1]
+
+
+def same(slow: Logged, fast: Logged) -> None:
+    for name in ("names", "units", "breaks", "left_out", "settings", "comma"):
+        assert getattr(slow, name) == getattr(fast, name), name
+    assert list(slow.numbers) == list(fast.numbers)
+    assert list(slow.rows) == list(fast.rows)
+    assert slow.rows[::3] == fast.rows[::3]
+    for at in range(len(slow.names)):
+        np.testing.assert_array_equal(numbers(slow, at), numbers(fast, at))
+        assert slow.column(at) == fast.column(at)
+        assert slow.counts(at, 5) == fast.counts(at, 5)
+    one, other = times_of(slow), times_of(fast)
+    np.testing.assert_array_equal(one.t, other.t)
+    assert (one.first, one.last, one.state, one.notes) == (other.first, other.last, other.state, other.notes)
+    assert speakers_at(slow) == speakers_at(fast)
+
+
+@given(st.data())
+def test_a_long_file_gives_what_it_gives_line_by_line(
+    tmp_path_factory: pytest.TempPathFactory, data: st.DataObject
+) -> None:
+    draw, patch = data.draw, pytest.MonkeyPatch()
+    mark = draw(st.sampled_from([",", ";", "\t"]))
+    comma = mark != "," and draw(st.booleans())
+    wide, count = draw(st.integers(2, 5)), draw(st.integers(20, 60))
+    dice = np.random.default_rng(draw(st.integers(0, 99)))
+    cells = [[f"{at * 0.5:.1f}", *(f"{each:.3f}" for each in dice.normal(20, 5, wide - 1))] for at in range(count)]
+    if wide > 3:
+        for at, row in enumerate(cells):
+            row[3] = str(at % 2 + 1)
+    if draw(st.booleans()):
+        for at, row in enumerate(cells):
+            row[0] = f"2026-03-{1 + at // 24:02d} {at % 24:02d}:30:00"
+    elif comma:
+        cells = [[each.replace(".", ",") for each in row] for row in cells]
+    for _ in range(draw(st.integers(0, 2))):
+        cells[draw(st.integers(0, count - 1))][draw(st.integers(1, wide - 1))] = draw(st.sampled_from(ODD_CELLS))
+    lines = [mark.join(row) for row in cells]
+    trailing = draw(st.booleans())
+    lines = [line + mark * trailing for line in [mark.join(HEADS[:wide]), *lines]]
+    for _ in range(draw(st.integers(0, 1))):
+        more = draw(st.sampled_from([lines[0], "battery low", "", mark.join(["1"] * (wide + 2)), "# remark"]))
+        lines.insert(draw(st.integers(1, len(lines))), more)
+    end = draw(st.sampled_from(["\n", "\r\n"]))
+    text = end.join(lines) + draw(st.sampled_from([end, "", end + lines[-1][: len(lines[-1]) // 2]]))
+    path = tmp_path_factory.mktemp("long") / "LOG1.CSV"
+    path.write_bytes(draw(st.sampled_from([b"", b"\xef\xbb\xbf"])) + text.encode())
+    slow, fast = both(path, patch)
+    patch.undo()
+    if isinstance(slow, str) or isinstance(fast, str):
+        assert slow == fast
+        return
+    same(slow, fast)
+
+
+def plain(folder: Path, name: str, begin: int, count: int = 400) -> Path:
+    path = folder / name
+    rows = "".join(f"{begin + at},{at % 2 + 1},{at * 1.5},{'nan' if at == 300 else at % 7}\n" for at in range(count))
+    path.write_text(f"time (s),kit,level (cm),warm\n{rows}")
+    return path
+
+
+def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    slow, fast = both(plain(tmp_path, "LOG1.CSV", 0), monkeypatch)
+    after, next_fast = both(plain(tmp_path, "LOG2.CSV", 500), monkeypatch)
+    assert all(isinstance(each, Logged) for each in (slow, fast, after, next_fast))
+    assert isinstance(fast.rows, ColumnRows)  # type: ignore[union-attr]
+    assert not isinstance(slow.rows, ColumnRows)  # type: ignore[union-attr]
+    same(joined_files([slow, after]), joined_files([fast, next_fast]))  # type: ignore[list-item]
+    for (id, one), (other_id, other) in zip(by_speaker(slow, 1), by_speaker(fast, 1), strict=True):  # type: ignore[arg-type]
+        assert id == other_id
+        same(one, other)
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
+    kept = []
+    for made in (slow, fast):
+        preview = lesson.bringing_in._preview(made)  # type: ignore[arg-type]
+        format, lines = _kept_lines(preview)
+        kept.append([[float(cell or "nan") for cell in line.split(b";")] for line in lines.data.splitlines()])
+        assert [column.name for column in format.columns] == ["line", "time", "kit", "level", "warm"]
+        assert int(lines.sizes.sum()) == len(lines.data)
+    np.testing.assert_allclose(kept[0], kept[1], rtol=1e-11, equal_nan=True)
+    lesson.close()
