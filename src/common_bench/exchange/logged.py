@@ -288,14 +288,18 @@ def _mark_of(lines: Sequence[str]) -> str:
     step = max(1, len(lines) // LOOKED_AT)
     looked = [line for line in lines[::step] if not line.lstrip().startswith(REMARKS)]
     best = (0.0, "")
-    for mark in (*MARKS, " "):
+    tabs = sum("\t" in line for line in looked) > 0.5 * len(looked)
+    for mark in MARKS if tabs else (*MARKS, " "):
         rows = [cut_line(line, mark) for line in looked]
         good = [row for row in rows if any(is_value(cell) for cell in row)]
         if not good:
             continue
         wide = Counter(len(row) for row in good).most_common(1)[0][0]
         same = [row for row in good if len(row) == wide]
-        values = sum(sum(map(is_value, row)) + 0.5 * sum(not cell for cell in row) for row in same)
+        # a separator at the end of each line takes nothing away
+        values = sum(
+            sum(map(is_value, row)) + 0.5 * sum(not cell for cell in row) + 0.5 * (not row[-1]) for row in same
+        )
         share = values / max(1, wide * len(good)) * (1.0 if wide > 1 else 0.4) - (0.05 if mark == " " else 0.0)
         if share > best[0] + 1e-9 and share > 0.3:
             best = share, mark

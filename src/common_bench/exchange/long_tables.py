@@ -16,15 +16,11 @@ import pyarrow.compute as pc
 from pyarrow import csv
 
 from common_bench.exchange.logged import (
-    CUT_OFF,
     NOTHING,
     TAPE,
     ColumnRows,
     Logged,
-    PassedOver,
     by_lines,
-    cut_line,
-    is_value,
 )
 from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import FileTrouble
@@ -137,11 +133,16 @@ def read_rows(data: bytes, mark: str, wide: int, *, comma: bool, numeric: Sequen
     return rows
 
 
-def with_head(head: Sequence[list[str]], rest: CellColumns) -> CellColumns:
-    """Rows that were read line by line, and those after them."""
-    columns = [pa.array([row[at] for row in head], pa.string()) for at in range(len(rest.columns))]
+def with_head(head: Sequence[list[str]], rest: CellColumns, last: Sequence[list[str]]) -> CellColumns:
+    """Rows that were read line by line, those after them, and those at the end that were read line by line too."""
+    ends = [
+        [pa.array([row[at] for row in rows], pa.string()) for at in range(len(rest.columns))] for rows in (head, last)
+    ]
     return CellColumns(
-        [pa.chunked_array([first, *_chunks(each)]) for first, each in zip(columns, rest.columns, strict=True)]
+        [
+            pa.chunked_array([first, *_chunks(each), after])
+            for first, each, after in zip(ends[0], rest.columns, ends[1], strict=True)
+        ]
     )
 
 
@@ -180,30 +181,25 @@ def long_file(path: Path, data: bytes) -> Logged | None:
         return None
     try:
         head = data[begin:cut].decode()
-        made, mark, wide = by_lines(path, data, head)
+        made, mark, wide = by_lines(
+            path, data, head + tail.decode()
+        )  # the last line, maybe cut off, stands there for now
     except (UnicodeDecodeError, FileTrouble):
         return None
     lines = head.count("\n")
-    if mark == " " or not made.rows or made.numbers[-1] != lines or len(tail.split(mark.encode())) > wide:
+    first = [row for row, number in zip(made.rows, made.numbers, strict=True) if number <= lines]
+    last = made.rows[len(first) :]
+    if mark == " " or not first or made.numbers[len(first) - 1] != lines or len(last) > 1:
         return None
     kept = len(made.names)
     numeric = [at < kept and _holds_numbers(made, at) for at in range(wide)]
     rows = read_rows(rest, mark, wide, comma=made.comma, numeric=numeric) if any(numeric) else None
     if rows is None or any(rows.counts(at, 1) != {"": len(rows)} for at in range(kept, wide)):
         return None
-    numbers = array("q", [*made.numbers])
-    numbers.extend(range(lines + 1, lines + 1 + len(rows)))
-    whole = with_head(made.rows, rows.only(range(kept)))
-    left_out = list(made.left_out)
-    if tail.strip():
-        last = cut_line(tail.decode("utf-8", "replace"), mark)
-        filled = [at for at in range(kept) if at >= len(last) or not last[at]]
-        if any(numeric[at] for at in filled) or not all(map(is_value, filter(None, last))):
-            left_out.append(PassedOver(CUT_OFF, 1))
-        else:
-            whole = with_head(whole[:], with_head([(last + [""] * wide)[:kept]], rows.only(range(kept)).taken([])))
-            numbers.append(numbers[-1] + 1)
-    return replace(made, rows=whole, numbers=numbers, left_out=left_out)
+    numbers = array("q", made.numbers[: len(first)])
+    numbers.extend(range(lines + 1, lines + 1 + len(rows) + len(last)))
+    whole = with_head(first, rows.only(range(kept)), last)
+    return replace(made, rows=whole, numbers=numbers)
 
 
 def _holds_numbers(made: Logged, at: int) -> bool:
