@@ -24,7 +24,7 @@ from common_bench.book.journal import kept_file
 from common_bench.cli.running import main
 from common_bench.exchange.file_times import numbers, times_of
 from common_bench.exchange.logged import logged_from
-from common_bench.lesson.bringing_in import Correction, file_words
+from common_bench.lesson.brought_words import Correction, file_words
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import FileTrouble

@@ -359,18 +359,19 @@ def keep_file(book: Book, session: int, whole: bytes, lines: StampedLines) -> in
     gives how many bytes its lines have. All of it or nothing. Raises BookTrouble."""
     row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, zlib.compress(whole, FILE_LEVEL))])
     ends = np.concatenate([[0], np.cumsum(lines.sizes)])
-    try:
+    rows = [{**row, "check_sum": journal_sum(row)}]
+    for low in range(0, len(lines.t), CHUNKS_A_ROW):
+        part = slice(low, low + CHUNKS_A_ROW)
+        first, last = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
+        row = {
+            "session": session, "what": HEARD, "first_byte": first, "at": float(lines.t[low]), "packed": 0,
+            "bytes": lines.data[first:last], "stamps": lines.t[part].astype("<f8").tobytes(),
+            "sizes": lines.sizes[part].astype("<u4").tobytes(),
+        }  # fmt: skip
+        rows.append(packed([row], FILE_LEVEL))
+    try:  # what takes its time is done: runs that are recorded meanwhile do not wait for the book
         with book.engine.connect() as connection, connection.begin():
-            connection.execute(insert(schema.journal).values({**row, "check_sum": journal_sum(row)}))
-            for low in range(0, len(lines.t), CHUNKS_A_ROW):
-                part = slice(low, low + CHUNKS_A_ROW)
-                first, last = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
-                row = {
-                    "session": session, "what": HEARD, "first_byte": first, "at": float(lines.t[low]), "packed": 0,
-                    "bytes": lines.data[first:last], "stamps": lines.t[part].astype("<f8").tobytes(),
-                    "sizes": lines.sizes[part].astype("<u4").tobytes(),
-                }  # fmt: skip
-                connection.execute(insert(schema.journal), [packed([row], FILE_LEVEL)])
+            connection.execute(insert(schema.journal), rows)
     except REFUSED as fault:
         raise refusal(fault, book.path) from fault
     return int(ends[-1])

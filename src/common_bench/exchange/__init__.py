@@ -22,6 +22,7 @@ OFFERS = {
         "ColumnRows",
         "Logged",
         "logged_from",
+        "LONG",
     ),
     "matching": (
         "Match",

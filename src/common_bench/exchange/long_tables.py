@@ -25,6 +25,7 @@ from common_bench.exchange.logged import (
 from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import FileTrouble
 
+pa.set_memory_pool(pa.system_memory_pool())  # what is let go goes back at once
 LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
 PLAIN_NUMBER = re.compile(r"[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?")
 BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same

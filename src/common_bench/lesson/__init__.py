@@ -4,7 +4,7 @@ from common_bench.offers import names_of, offering
 
 OFFERS = {
     "bring_files": ("bring_files",),
-    "bringing_in": (
+    "brought_words": (
         "Correction",
         "file_words",
         "Preview",

@@ -9,7 +9,7 @@ from itertools import groupby
 from pathlib import Path
 from typing import Any
 
-from common_bench.lesson.bringing_in import Preview, file_words, told_of, words_of_file
+from common_bench.lesson.brought_words import Preview, file_words, told_of, words_of_file
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import FileTrouble, Trouble

@@ -11,11 +11,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Literal
 
 import msgspec
 import numpy as np
 
+from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
 from common_bench.book.journal import StampedLines, keep_file, kept_file
@@ -23,12 +23,12 @@ from common_bench.exchange.file_times import FileTimes, later, numbers, times_of
 from common_bench.exchange.logged import ColumnRows, Logged, logged_from
 from common_bench.exchange.matching import Match, matched
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
+from common_bench.lesson.brought_words import BroughtColumn, Correction, Preview, Role, told_of
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
 from common_bench.model.block import Floats
 from common_bench.model.calibration import Calibration
-from common_bench.model.measured import how_long
 from common_bench.model.run import Ending
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.model.trouble import FileTrouble
@@ -43,50 +43,24 @@ STILL = "always the same"
 SETTINGS = ("settings", "config", "logger", "kit", "info", "station", "setup")  # what a file beside may be called
 SETTINGS_KINDS = (".ini", ".cfg", ".conf", ".txt", ".json", ".toml", ".yaml", ".yml")
 MOST_SETTINGS = 8192  # bytes
-Role = Literal["clock", "channel", "ignored"]
 TAKEN_BACK = "taken back"  # why a run does not count that was brought in and taken back
 
 
 @dataclass(frozen=True)
-class BroughtColumn:
-    """role: `clock`, `channel` or `ignored`; rate: values per s; values: that there are; note: what is to be known of it."""
+class PlaceInBook:
+    """Where a file will lie: a session of its own, of a kit of a group."""
 
-    name: str
-    unit: str
-    role: Role
-    rate: float
-    values: int
-    note: str = ""
+    book: Book
+    preview: Preview
+    group: int
+    kit: int
+    session: int
 
-
-@dataclass(frozen=True)
-class Correction:
-    """What somebody says of a column; role: empty where it is what the program takes it for."""
-
-    name: str
-    unit: str
-    role: Role | Literal[""] = ""
-
-
-@dataclass(frozen=True)
-class Preview:
-    """A file as it would come in. gaps: (from, to) in s since its first row; group: whose it seems to be, None where nothing tells;
-    again: what of it was brought in before, in words; kit: which of several in the file; files: those that were joined to it, each by
-    itself."""
-
-    logged: Logged
-    times: FileTimes
-    columns: tuple[BroughtColumn, ...]
-    gaps: tuple[tuple[float, float], ...]
-    group: int | None
-    digest: str
-    again: str
-    kit: str = ""
-    files: tuple[Preview, ...] = ()
-
-    @property
-    def seconds(self) -> float:
-        return float(self.times.t[-1]) if len(self.times.t) else 0.0
+    def keep(self) -> tuple[StreamFormat, int]:
+        """Puts its bytes and its lines there; gives how these are read and how many bytes they have. Takes its time with a long
+        file; safe from any thread. Raises BookTrouble."""
+        format, lines = _kept_lines(self.preview)
+        return format, keep_file(self.book, self.session, self.preview.logged.data, lines)
 
 
 class BringingIn:
@@ -103,9 +77,13 @@ class BringingIn:
     def look_at_all(self, paths: Sequence[Path]) -> list[Preview]:
         """What would come in, a run each: files of one series joined, a file in which several kits speak taken apart. Raises
         FileTrouble where nothing can be read of one of them."""
+        return self.previews([logged_from(path) for path in paths])
+
+    def previews(self, read: Sequence[Logged]) -> list[Preview]:
+        """The same of files that have been read, as by a worker."""
         aliases = [group.alias for group in self._store.groups]
         found: list[Preview] = []
-        for series in in_series([logged_from(path) for path in paths]):
+        for series in in_series(read):
             at = speakers_at(series[0], aliases) if len(series) == 1 else None
             if at is not None:
                 found += [self._preview(part, kit=id) for id, part in by_speaker(series[0], at)]
@@ -203,6 +181,11 @@ class BringingIn:
     ) -> tuple[int, Change]:
         """Keeps a file as a run of a group; gives the run and the step. began, ended: when its first or last row was, where somebody
         knows; told: the file's own times are believed where nobody does. Raises FileTrouble for a file that is there already."""
+        place = self.place_for(preview, group)
+        return self.brought(preview, place, place.keep(), began=began, ended=ended, told=told)
+
+    def place_for(self, preview: Preview, group: int) -> PlaceInBook:
+        """Where a file will lie in the book. Raises FileTrouble for a file that is there already."""
         for each in (preview, *preview.files):
             if each.again.startswith("brought in before"):
                 raise FileTrouble("brought-before", where=str(each.logged.path), told=each.again)
@@ -221,8 +204,15 @@ class BringingIn:
             opened_at=now(),
             closed_at=now(),
         )
-        format, lines = _kept_lines(preview)
-        size = keep_file(book, session, preview.logged.data, lines)
+        return PlaceInBook(book, preview, group, kit, session)
+
+    def brought(
+        self, preview: Preview, place: PlaceInBook, kept: tuple[StreamFormat, int], *, began: datetime | None = None,
+        ended: datetime | None = None, told: bool = True,
+    ) -> tuple[int, Change]:  # fmt: skip
+        """Makes a run of a file whose bytes and lines are in the book (kept: what keeping them gave)."""
+        store, book, group, kit, session = self._store, self._store.book, place.group, place.kit, place.session
+        format, size = kept
         setting = Chain(store.watching, self._calibrations(kit, format), format).setting(format, ClockState())
         wall = _began(preview, began, ended) if told or began or ended else None
         number = book.largest("run", "number", lesson=store.id, group=group) + 1
@@ -342,45 +332,3 @@ def _kept_lines(preview: Preview) -> tuple[StreamFormat, StampedLines]:
 
 def _cells(values: Floats) -> list[str]:
     return ["" if value != value else f"{value:.12g}" for value in values.tolist()]
-
-
-def told_of(preview: Preview, number: int | None) -> dict[str, Any]:
-    """The object that `import --json` prints for a file."""
-    times = preview.times
-    return {
-        "file": str(preview.logged.path),
-        "rows": len(preview.logged.rows),
-        "columns": [
-            {"name": each.name, "unit": each.unit, "is": each.role, "rate": each.rate} for each in preview.columns
-        ],
-        "first": times.first.isoformat() if times.first is not None else None,
-        "last": times.last.isoformat() if times.last is not None else None,
-        "gaps": [list(each) for each in preview.gaps],
-        "left_out": [{"what": each.what, "lines": each.lines} for each in preview.logged.left_out],
-        "run": number,
-        "clock": times.state,
-        "notes": list(times.notes),
-        **({"kit": preview.kit} if preview.kit else {}),
-    }
-
-
-def words_of_file(preview: Preview, who: str) -> str:
-    """What came in, in one sentence or two."""
-    logged, times = preview.logged, preview.times
-    channels = [each.name for each in preview.columns if each.role == "channel"]
-    count: dict[str, int] = {}
-    for each in logged.left_out:
-        count[each.what] = count.get(each.what, 0) + each.lines
-    left = ", ".join(f"{lines} line{'s' if lines != 1 else ''} left out: {what}" for what, lines in count.items())
-    parts = [
-        f"{file_words(preview)}: {who}, {len(logged.rows)} rows over {how_long(preview.seconds)}, {', '.join(channels) or 'no channel'}"
-    ]
-    parts += [f"{len(preview.gaps)} gap{'s' if len(preview.gaps) != 1 else ''}"] if preview.gaps else []
-    return "; ".join([*parts, *times.notes, *([left] if left else [])])
-
-
-def file_words(preview: Preview) -> str:
-    """`LOG1.CSV`, `LOG1.CSV to LOG3.CSV, joined`, `pond.csv, kit B`."""
-    if preview.files:
-        return f"{preview.files[0].logged.path.name} to {preview.files[-1].logged.path.name}, joined"
-    return f"{preview.logged.path.name}, kit {preview.kit}" if preview.kit else preview.logged.path.name

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from common_bench.calibrate.judging import check_state, sentence
-from common_bench.lesson.bringing_in import words_of_file
+from common_bench.lesson.brought_words import words_of_file
 from common_bench.lesson.exporting import export_pool
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.discovery import plugged_in

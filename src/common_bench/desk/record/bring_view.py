@@ -3,32 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
-from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.graphs.plots import Graph, pen
 from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, choice, hbox, say, scrolled, shortened, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.exchange.file_times import numbers
+from common_bench.exchange.logged import LONG, logged_from
 from common_bench.exchange.tables import with_unit
-from common_bench.lesson.bringing_in import Correction, Preview, Role, file_words, words_of_file
+from common_bench.lesson.brought_words import Correction, Preview, Role, file_words, words_of_file
 from common_bench.model.measured import number
 from common_bench.model.run import Run
+from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FileTrouble
+from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed
 
 FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
 ROLES: dict[Role, str] = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
 AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "ended when last written", "began when I say", "ended when I say", "only durations count"  # fmt: skip
 AS_RUN, MOST_BESIDE = "as seen in ", 6  # runs that a file may be held against
-MOST_POINTS = 2000
+POLL = 50  # ms between looks whether a worker has done
 
 
 class BringView(QWidget):
@@ -44,6 +51,10 @@ class BringView(QWidget):
         self.shift = Field()  # s after that run began, at which the file's first row was
         self.shift.editingFinished.connect(self._shifted)
         self.preview: Preview | None = None
+        self._answer: Future[Any] | None = None  # what a worker is asked for
+        self._then: Callable[[Any], object] = lambda _: None
+        self._polls = QTimer(self)
+        self._polls.timeout.connect(self._poll)
         self.title = label("", "title")
         self.files = ShortLabel("", "soft")
         self.more = button("Choose files…", self.choose_files)
@@ -81,6 +92,7 @@ class BringView(QWidget):
         column.setStretch(1, 1)
         column.setContentsMargins(0, 0, 0, 0)
         self.setLayout(column)
+        self._shown = (self.lines_card, self.columns_card, self.trace_card, right, self.main)
 
     def choose_files(self) -> None:
         found, _ = QFileDialog.getOpenFileNames(self, "Files from a memory card", str(Path.home()), "Logged files (*.csv *.txt *.tsv *.log *.dat);;All files (*)")  # fmt: skip
@@ -88,15 +100,48 @@ class BringView(QWidget):
             self._chosen([Path(each) for each in found])
 
     def look_at(self, paths: Sequence[Path]) -> bool:
-        """Shows the first run of those that can be read; whether one can."""
+        """Shows the first run of those that can be read, long ones once a worker has read them; whether one can."""
         bringing_in, found = self._hub.lesson.bringing_in, list[Preview]()
+        size = sum(path.stat().st_size for path in paths if path.is_file())
+        if size > LONG:
+            names = ", ".join(path.name for path in paths[:3])
+            self._later(
+                f"Reading {names} ({size / 1e6:.0f} MB) …",
+                lambda: [logged_from(path) for path in paths],
+                lambda files: self._show_all(bringing_in.previews(files)),
+            )
+            return True
         try:
             found = bringing_in.look_at_all(paths)
         except FileTrouble:  # each by itself, so that what can be read is shown, and what cannot is told
             for path in paths:
                 self._hub.try_to(lambda path=path: found.extend(bringing_in.look_at_all([path])))  # type: ignore[misc]
+        return self._show_all(found)
+
+    def _show_all(self, found: list[Preview]) -> bool:
         self.preview, self._waiting = None, found
         return self._next()
+
+    def _later(self, words: str, work: Callable[[], Any], then: Callable[[Any], object]) -> None:
+        """Has a worker do what takes long, and says so; Esc leaves it, and nothing is kept."""
+        self.preview = None
+        say(self.title, words)
+        say(self.files, "Esc stops it; nothing is kept")
+        for each in self._shown:
+            each.hide()
+        self._answer, self._then = self._hub.lesson.working_up.submit(work), then
+        self._polls.start(POLL)
+
+    def _poll(self) -> None:
+        answer = self._answer
+        if answer is None or not answer.done():
+            return
+        self._polls.stop()
+        self._answer = None
+        for each in self._shown:
+            each.show()
+        if not self._hub.try_to(lambda: self._then(answer.result())):
+            self.leave()
 
     def _next(self) -> bool:
         """Shows the next run that would come in; whether there is one."""
@@ -185,13 +230,14 @@ class BringView(QWidget):
             return
         name, unit = found.columns[at].name, found.columns[at].unit
         values, t = numbers(found.logged, at), found.times.t
-        rows = np.linspace(0, len(t) - 1, min(len(t), MOST_POINTS)).astype(int)
+        breaks = np.searchsorted(t, [high for _, high in found.gaps])
+        whole = Picture(np.insert(t, breaks, t[np.minimum(breaks, len(t) - 1)]), np.insert(values, breaks, np.nan))
+        seen = thinned(whole, max(300, self.graph.width()), max(found.seconds, 1e-9))
         group = next(
             (each for each in self._hub.lesson.store.groups if each.id == (found.group or self._hub.group)), None
         )
         colour = hue(palette(), group.emblem.colour) if group is not None else palette().ink
-        breaks = np.searchsorted(t[rows], [high for _, high in found.gaps])
-        self.graph.line(np.insert(t[rows], breaks, np.nan), np.insert(values[rows], breaks, np.nan), colour, 1.6)
+        self.graph.line(*seen, colour, 1.6)
         self.graph.name_time(with_unit(f"raw {name}", unit), found.seconds, "time since the first row")
         self.graph.setXRange(0, found.seconds or 1.0, padding=0.02)
         self.graph.frame_values(values)
@@ -259,16 +305,31 @@ class BringView(QWidget):
         at = next(at for at, each in enumerate(self.preview.columns) if each.name == channel)
         own, other = numbers(self.preview.logged, at), replayed.raw[name]
         low, high, least, most = (float(end(each)) for each in (own, other) for end in (np.nanmin, np.nanmax))
-        rows = np.linspace(0, len(other) - 1, min(len(other), MOST_POINTS)).astype(int)
-        scaled = low + (other[rows] - least) * ((high - low) / ((most - least) or 1.0))
-        self.graph.line(replayed.t[rows] - shift, scaled, palette().soft, 1.2, dashed=True)
-        self.graph.note(f" {name} of that run", float(replayed.t[rows[0]] - shift), float(scaled[0]), palette().soft)
+        scaled = low + (other - least) * ((high - low) / ((most - least) or 1.0))
+        seen = thinned(Picture(replayed.t, scaled), max(300, self.graph.width()), max(replayed.seconds, 1e-9))
+        line = self.graph.line(seen.t, seen.values, palette().soft, 1.4)
+        line.setPos(-shift, 0)
+        handle = pg.InfiniteLine(
+            0.5 * replayed.seconds - shift, movable=True, pen=pen(palette().copper, 2), label=f"{name} of that run: drag",
+            labelOpts={"position": 0.93, "color": palette().copper, "movable": False},
+        )  # fmt: skip
+        self.handle = handle
+        self.graph.addItem(handle, ignoreBounds=True)
+
+        def dragged() -> None:
+            moved = 0.5 * replayed.seconds - float(handle.value())
+            line.setPos(-moved, 0)
+            self.shift.setText(f"{moved:.2f} s")
+
+        handle.sigPositionChanged.connect(dragged)
 
     def bring(self) -> None:
         """Keeps the file that is shown as a run, and shows the next."""
         found = self.preview
-        if found is None or not self._hub.try_to(lambda: self._bring(found)):
+        if found is not None and not self._hub.try_to(lambda: self._bring(found)):
             return
+
+    def _kept(self) -> None:
         if not self._next():
             self.leave()
 
@@ -286,14 +347,28 @@ class BringView(QWidget):
             if shift is None:
                 raise FileTrouble("moment-not-read", text=self.shift.text())
             moment = datetime.fromisoformat(run_beside.began_at).replace(tzinfo=None) + timedelta(seconds=shift)
-        run, _ = self._hub.lesson.bringing_in.bring(
-            found, group.id, began=moment if when == BEGAN or run_beside is not None else None, ended=moment if when == ENDED else None,
-            told=when not in (DURATIONS,),
-        )  # fmt: skip
-        self._hub.lesson.working_up.ended(run, None)
-        who = f"{group.alias} run {self._hub.lesson.store.run(run).number}"
-        self._hub.tell(f"{words_of_file(found, who)}.", "good", act="Take back", then=self._hub.undo)
+        bringing_in = self._hub.lesson.bringing_in
+        place = bringing_in.place_for(found, group.id)
+
+        def keep(kept: tuple[StreamFormat, int]) -> None:
+            run, _ = bringing_in.brought(
+                found, place, kept, began=moment if when == BEGAN or run_beside is not None else None,
+                ended=moment if when == ENDED else None, told=when not in (DURATIONS,),
+            )  # fmt: skip
+            self._hub.lesson.working_up.ended(run, None)
+            who = f"{group.alias} run {self._hub.lesson.store.run(run).number}"
+            self._hub.tell(f"{words_of_file(found, who)}.", "good", act="Take back", then=self._hub.undo)
+            self._kept()
+
+        if len(found.logged.data) > LONG:
+            self._later(f"Keeping {file_words(found)} …", place.keep, keep)
+        else:
+            keep(place.keep())
 
     def leave(self) -> None:
+        self._polls.stop()
+        self._answer = None
+        for each in self._shown:
+            each.show()
         self.preview, self._waiting = None, []
         self._left()
