@@ -351,6 +351,9 @@ def test_files_that_are_dropped_are_looked_at_before_they_come_in_as_runs(worked
     shift = float(stage.bringing.shift.text().removesuffix(" s"))
     assert -10.0 < shift < 20.0, "a swing fits again and again, and only one of its places is proposed"
     assert uncut(made, "held against a run") == []
+    before = float(stage.bringing.handle.value())
+    stage.bringing.handle.setValue(before - 1.0)
+    assert stage.bringing.shift.text() == f"{shift + 1.0:.2f} s", "the trace of that run is dragged over the file's"
     stage.bringing.shift.setText("somewhen")
     stage.bringing.main.click()
     made.see("is no moment", made.window)

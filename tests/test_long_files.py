@@ -118,3 +118,47 @@ def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
         assert int(lines.sizes.sum()) == len(lines.data)
     np.testing.assert_allclose(kept[0], kept[1], rtol=1e-11, equal_nan=True)
     lesson.close()
+
+
+def test_a_long_file_is_read_and_kept_beside_the_window_and_left_while_it_is(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from common_bench.desk.record import bring_view
+    from common_bench.desk.shell.application import application
+    from common_bench.desk.shell.hub import Hub
+    from common_bench.desk.shell.window import Bench
+    from person import Desk, take_down
+
+    monkeypatch.setattr(bring_view, "LONG", 1000)
+    application()
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
+    window = Bench(Hub(lesson, tmp_path / "ports", only_stand_ins=True))
+    window.show()
+    made = Desk(window, None)  # type: ignore[arg-type]
+    made.press("4")
+    stage, store = made.window.stage, made.lesson.store
+    path = tmp_path / "pond.csv"
+    path.write_text("time (s),level (cm)\n" + "".join(f"{at},{at * 1.5}\n" for at in range(3000)))
+    stage.bring_in([path])
+    made.see("Reading pond.csv (0 MB)", stage)
+    made.press("Escape")
+    made.until(lambda: not stage.bringing.isVisible(), "it is left")
+    assert store.runs() == []
+    stage.bring_in([path])
+    made.until(lambda: stage.bringing.preview is not None, "it is read")
+    made.see("3000 rows", stage)
+    stage.bringing.main.click()
+    made.until(lambda: len(store.kept_runs()) == 1, "it is kept, and worked up")
+    assert len(lesson.working_up.replayed(store.runs()[0].id).t) == 3000
+    made.until(lambda: not stage.bringing.isVisible(), "and left")
+    made.undo()
+    made.until(lambda: store.kept_runs() == [], "taken back")
+    missing = tmp_path / "broken.csv"
+    missing.write_text("dear diary\n" * 500)
+    stage.bring_in([missing])
+    made.see("no rows of numbers", made.window)
+    made.until(lambda: not stage.bringing.isVisible(), "nothing to bring in")
+    assert lesson.book.check() == []
+    window.close()
+    window.deleteLater()
+    take_down()
