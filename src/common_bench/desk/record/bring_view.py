@@ -310,14 +310,14 @@ class BringView(QWidget):
         line = self.graph.line(seen.t, seen.values, palette().soft, 1.4)
         line.setPos(-shift, 0)
         handle = pg.InfiniteLine(
-            0.5 * replayed.seconds - shift, movable=True, pen=pen(palette().copper, 2), label=f"{name} of that run: drag",
+            start := 0.5 * self.preview.seconds, movable=True, pen=pen(palette().copper, 2), label=f"{name} of that run: drag",
             labelOpts={"position": 0.93, "color": palette().copper, "movable": False},
         )  # fmt: skip
         self.handle = handle
         self.graph.addItem(handle, ignoreBounds=True)
 
         def dragged() -> None:
-            moved = 0.5 * replayed.seconds - float(handle.value())
+            moved = shift + start - float(handle.value())
             line.setPos(-moved, 0)
             self.shift.setText(f"{moved:.2f} s")
 
