@@ -425,3 +425,22 @@ def test_import_tells_each_file_as_json_and_refuses_in_words(
     kept = Book.open(book, readonly=True)
     assert kept.check() == []
     kept.close()
+
+
+@pytest.mark.parametrize("every", [1, 60, 600])
+@pytest.mark.parametrize(("night", "set_at", "by"), [("2026-10-25", "03:00", -1), ("2026-03-29", "02:00", 1), ("2026-11-01", "02:00", -1)])  # fmt: skip
+def test_daylight_saving_inside_a_file_changes_no_duration(
+    tmp_path: Path, every: int, night: str, set_at: str, by: int
+) -> None:
+    begin = datetime.fromisoformat(f"{night} {set_at}") - timedelta(seconds=20 * every)
+    rows = []
+    for at in range(50):
+        wall = begin + timedelta(seconds=every * at) + (timedelta(hours=by) if at >= 20 else timedelta())
+        rows.append(f"{wall:%Y-%m-%d %H:%M:%S},{at % 7}")
+    times = times_of(logged_from(written(tmp_path, "\n".join(["when,load", *rows, ""]))))
+    np.testing.assert_allclose(times.t, every * np.arange(50.0))
+    assert any("daylight saving" in each for each in times.notes)
+    assert times.breaks == ()
+    weekday = [row.replace(night, f"{datetime.fromisoformat(night) + timedelta(days=2):%Y-%m-%d}") for row in rows]
+    other = times_of(logged_from(written(tmp_path, "\n".join(["when,load", *weekday, ""]), "other.txt")))
+    assert not any("daylight saving" in each for each in other.notes), "an hour on another day is no daylight saving"

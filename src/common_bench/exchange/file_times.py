@@ -36,6 +36,7 @@ INTERVAL = re.compile(r"(?:interval|period|every|rate|step)\D{0,12}(\d+(?:[.,]\d
 EPOCHS = (946684800.0, 4102444800.0)  # s since 1970 of the years 2000 to 2100
 FAR_OFF = 2012  # a clock that was never set begins before
 COARSE = 1.5  # rows that share a stamp, on average, from which stamps count as coarse
+HOUR = 3600.0  # s
 MOSTLY = 0.7  # of the steps of a column that is called a time go onwards, however often the logger began anew
 
 
@@ -64,6 +65,8 @@ def times_of(made: Logged) -> FileTimes:
         return _counted(made)
     stamps, columns, state, walls = told
     stamps = _filled(stamps, notes)
+    if state == "set":
+        stamps = _without_summer_time(stamps, notes)
     t, breaks = _onwards(stamps, made.breaks, notes)
     t = _spread(t, notes)
     first = walls
@@ -300,6 +303,26 @@ def _filled(stamps: Floats, notes: list[str]) -> Floats:
     known = np.flatnonzero(~bad)
     notes.append(f"{int(bad.sum())} rows without a time that can be read lie between their neighbours")
     return np.interp(np.arange(len(stamps)), known, stamps[known])
+
+
+def _without_summer_time(stamps: Floats, notes: list[str]) -> Floats:
+    """Where the clock was set forth or back by an hour in the night of a Sunday of spring or autumn, as many computers and phones
+    do, the rows after it lie where they belong. stamps: s since 1970 by that clock."""
+    steps = np.diff(stamps)
+    usual = float(np.median(steps)) if len(steps) else 0.0
+    if not 0 < usual < HOUR / 2:
+        return stamps
+    found = stamps.copy()
+    for row in (np.flatnonzero(np.abs(np.abs(steps - usual) - HOUR) <= max(0.6 * usual, 1.0)) + 1).tolist():
+        night = datetime(1970, 1, 1) + timedelta(seconds=float(min(stamps[row - 1], stamps[row])))
+        if night.weekday() != 6 or night.hour > 3 or night.month not in (3, 4, 9, 10, 11):
+            continue
+        back = steps[row - 1] < 0
+        found[row:] += HOUR if back else -HOUR
+        notes.append(
+            f"the clock was set {'back' if back else 'forth'} by an hour on {night:%-d %B %Y}, as for daylight saving: durations go on"
+        )
+    return found
 
 
 def _onwards(stamps: Floats, breaks: Sequence[int], notes: list[str]) -> tuple[Floats, list[int]]:
