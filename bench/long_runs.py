@@ -5,6 +5,9 @@ from __future__ import annotations
 import csv
 import io
 import json
+import resource
+import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -168,3 +171,27 @@ def long_runs_inside(told: Told) -> object:
         print("s each:", " ".join(f"{each:.2f}" for each in took))
         told(f"a run of {LONG:g} readings is chosen and drawn (5 times)", f"{max(took):.2f} s at most", "under 0.3 s", max(took) < 0.3)  # fmt: skip
         return window, app
+
+
+def import_long(told: Told) -> None:
+    """50 MB of CSV by the command, with everything done, beside the reading of its cells alone by pandas."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        dice, count = np.random.default_rng(1), 1_900_000
+        t = np.arange(count) * 0.05
+        columns = (t, 100 + 10 * np.sin(t / 60) + dice.normal(0, 0.1, count), 20 + dice.normal(0, 0.02, count), dice.integers(300, 320, count))  # fmt: skip
+        file = folder / "long.csv"
+        with file.open("w") as out:
+            out.write("time (s),load (g),temp (°C),light\n")
+            out.writelines(f"{a:.2f},{b:.3f},{c:.2f},{d}\n" for a, b, c, d in zip(*columns, strict=True))
+        size = file.stat().st_size / 1e6
+        code = "import sys, time, pandas; began = time.perf_counter(); pandas.read_csv(sys.argv[1]); print(time.perf_counter() - began)"
+        beside = float(subprocess.run([sys.executable, "-c", code, str(file)], capture_output=True, text=True, check=True).stdout)  # fmt: skip
+        program = [str(Path(sys.executable).parent / "common-bench"), "import", str(folder / "b.benchbook"), str(file)]
+        began = time.perf_counter()
+        subprocess.run(program, check=True, capture_output=True)
+        took = time.perf_counter() - began
+        memory = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1e3
+    told(f"{size:.0f} MB of CSV ({count / 1e6:.1f} million rows) come in with everything done", f"{took:.1f} s", "under 10 s", took < 10)  # fmt: skip
+    told("beside pandas.read_csv of the same file", f"{took / beside:.1f} × ({beside:.2f} s)", "at most 3 ×", took < 3 * beside)  # fmt: skip
+    told("memory at most", f"{memory:.0f} MB", "under 500 MB", memory < 500)

@@ -37,7 +37,7 @@ from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
 from formats import formats
-from long_runs import journal_room, long_runs_inside
+from long_runs import import_long, journal_room, long_runs_inside
 from trust import trust
 from workings import workings
 
@@ -523,6 +523,7 @@ def main() -> None:
     parts["pool"] = lambda: class_lines(told)
     parts["thirty-two"] = lambda: in_a_window("thirty-two-inside")
     parts["journal"] = journal
+    parts["import"] = lambda: import_long(told)
     parts["long-runs"] = lambda: in_a_window("long-runs-inside")
     parts["memory"] = lambda: memory(options.minutes)
     inside = {
