@@ -13,6 +13,7 @@ from PyQt6.QtTest import QTest
 from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
 from common_bench.desk.pool.class_drawing import places_across
+from common_bench.desk.pool.stage import PoolStage
 from common_bench.lesson.line_offers import offers
 from common_bench.lesson.sharing import pool_from
 from common_bench.lesson.words import bench_words, path_words
@@ -237,6 +238,33 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     made.until(lambda: made.window.stage.table.rowCount() == 6, "the class is shown")
     names = [made.window.stage.table.item(row, 0).text() for row in range(6)]
     assert names == list(made.group)
+    pool = made.window.stages["pool"]
+    assert isinstance(pool, PoolStage)
+
+    def column(at: int) -> list[str]:
+        return [pool.table.item(row, at).text() for row in range(6)]
+
+    lengths = [float(each.split(" ")[0]) for each in column(2)]
+    made.press("S", "S", "S")
+    assert [float(each.split(" ")[0]) for each in column(2)] == sorted(lengths)
+    pool.table.heads.sectionClicked.emit(2)
+    assert [float(each.split(" ")[0]) for each in column(2)] == sorted(lengths, reverse=True)
+    assert pool.table.horizontalHeaderItem(2).text().endswith("▾")
+    pool.table.selectRow(0)
+    longest = column(0)[0]
+    made.until(lambda: made.hub.alias == longest, "a row that is chosen is its bench, wherever it stands")
+    pool.table.heads.sectionClicked.emit(2)
+    assert column(0) == names
+    point = pool._result().points[-1]
+    over = QPointF(places_across(pool._result())[point.run], point.y.value)
+    pool.walk.point_at(pool.graph.getViewBox().mapViewToScene(over))
+    alias = made.lesson.store.group(point.group).alias
+    told = pool.walk.opened.textItem.toPlainText().split("\n")
+    assert told[0] == alias
+    assert [each.split(":")[0] for each in told[1:]] == ["run 1"]
+    pool.walk.point_at(QPointF(-1e6, -1e6))
+    assert pool.walk.opened is None
+    made.see("Eₙ = ", pool)
     made.press("N")
     hidden = [made.window.stage.table.item(row, 0).text() for row in range(6)]
     assert not set(hidden) & set(made.group)

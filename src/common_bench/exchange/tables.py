@@ -103,6 +103,7 @@ def pool_json(plan: str, class_name: str, rows: Sequence[PoolRow], result: Class
     if result is not None:
         body["class_result"] = msgspec.to_builtins(result)
         body["class_result"]["agreement"] = result.agreement
+        body["class_result"]["e_n"] = result.e_n
     return msgspec.json.format(msgspec.json.encode(without_nan(body)), indent=2)
 
 

@@ -104,6 +104,7 @@ def pooled_json(result: ClassResult, name: str = "") -> dict[str, Any]:
         "within": {"value": result.within, "unit": y_unit},
         "between": {"value": result.between, "unit": y_unit},
         "agreement": result.agreement,
+        "e_n": result.e_n,
         "groups": [_group(result, group) for group in dict.fromkeys(place.group for place in result.places)],
         "words": " ".join(_sentences(result)),
     }  # fmt: skip

@@ -8,7 +8,7 @@ import msgspec
 
 from common_bench.model.block import Source
 from common_bench.model.measured import Measured
-from common_bench.model.uncertainty import as_normal, combined
+from common_bench.model.uncertainty import as_normal, combined, coverage_factor
 
 MEAN, SCATTER = "class_mean", "class_scatter"  # by which a class finding names them where there is no line
 
@@ -105,6 +105,17 @@ class ClassResult(msgspec.Struct, frozen=True):
     why_no_line: str = ""
     level: ClassLevel | None = None
     words: tuple[str, ...] = ()
+
+    @property
+    def e_n(self) -> float:
+        """Difference from the accepted value over the root of the squares of both expanded uncertainties (95 of 100), the E_n of
+        ISO 13528: up to 1 they agree; nan where unknown."""
+        if self.finding is None or self.accepted is None or not self.finding.u:
+            return float("nan")
+        accepted = self.accepted.to(self.finding.unit)
+        expanded = coverage_factor(self.finding.dof) * self.finding.u, coverage_factor(accepted.dof) * accepted.u
+        both = math.hypot(*expanded)
+        return (self.finding.value - accepted.value) / both if both > 0 else float("nan")
 
     @property
     def agreement(self) -> float:

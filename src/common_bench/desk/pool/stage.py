@@ -25,12 +25,13 @@ from common_bench.desk.look.pieces import (
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.pool.class_drawing import draw_class
 from common_bench.desk.pool.scatter_bar import ScatterBar
+from common_bench.desk.pool.sorting import Sorting
 from common_bench.desk.pool.walk import WalkBack
 from common_bench.desk.pool.who import WhoCard
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.exchange.tables import with_unit
-from common_bench.model.class_line import ClassResult
+from common_bench.model.class_line import ClassResult, GroupPlace
 from common_bench.model.measured import NO_VALUE, interval_words, plain, written
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
@@ -78,7 +79,9 @@ class PoolStage(StageView):
         self.findings = Table(["bench"], left=(0,), stretch=0)
         self.findings_card.add(self.findings)
         self.findings_card.body.addStretch(1)
-        self.walk = WalkBack(hub, self.graph, self._result, (self.table, self.findings))
+        self.sorts, self.findings_sort = Sorting(self.table, self.refresh), Sorting(self.findings, self.refresh)
+        self._places: list[GroupPlace] = []  # as the table shows them
+        self.walk = WalkBack(hub, self.graph, self._result, (self.table, self.findings), self._name)
         left = vbox(self.sealed_card, self.graph_card, self.table_card, self.findings_card, spacing=11)
         left.setStretch(0, 1)
         left.setStretch(1, 1)
@@ -113,6 +116,10 @@ class PoolStage(StageView):
             "N": ("hide or show the groups' names", self.hide_names),
             "E": ("out to CSV and JSON", self.export),
             "K": ("how a bench's number came about", self.walk),
+            "S": (
+                "sort the table by its next column",
+                lambda: (self.sorts if self.table.isVisible() else self.findings_sort).next(),
+            ),
         }
 
     # what is done
@@ -178,9 +185,9 @@ class PoolStage(StageView):
             return None
 
     def _choose_row(self) -> None:
-        row, result = self.table.currentRow(), self._result()
-        if result is not None and 0 <= row < len(result.places):
-            self.hub.select(result.places[row].group)
+        row = self.table.currentRow()
+        if self._result() is not None and 0 <= row < len(self._places):
+            self.hub.select(self._places[row].group)
 
     # what is seen
 
@@ -272,7 +279,7 @@ class PoolStage(StageView):
         heads = ["bench", "run", *conditions, *names, "in?"]
         if self.findings.columnCount() != len(heads):
             self.findings.setColumnCount(len(heads))
-        self.findings.setHorizontalHeaderLabels(heads)
+        self.findings.setHorizontalHeaderLabels(self.findings_sort.heads(heads))
         cells: list[list[Cell]] = []
         for row in rows:
             tone = "soft" if row.aside else ""
@@ -280,8 +287,9 @@ class PoolStage(StageView):
             shown: list[Cell] = [(str(value) if value is not None else NO_VALUE, tone) for value in values]
             state: Cell = (f"set aside: {row.aside}", "amber") if row.aside else ("in", "good")
             cells.append([(self._name(row.alias, row.group), tone), (str(row.number), tone), *shown, state])
-        self.walk.runs[self.findings] = [row.run for row in rows]
-        self.findings.fill(cells)
+        order = self.findings_sort.order(cells)
+        self.walk.runs[self.findings] = [rows[at].run for at in order]
+        self.findings.fill([cells[at] for at in order])
         self.findings.fit(16)
         say(self.subtitle, "all groups · this lesson" if rows else "nothing has been sent yet")
 
@@ -305,7 +313,7 @@ class PoolStage(StageView):
             "in?",
         ]
         self.table.setColumnHidden(2, not result.x_label)
-        self.table.setHorizontalHeaderLabels(heads)
+        self.table.setHorizontalHeaderLabels(self.sorts.heads(heads))
         self.table.setColumnHidden(
             3, palette().scale > 1 or finding == result.y_label
         )  # what it is made from stands in stage 5; larger type has no room
@@ -330,12 +338,14 @@ class PoolStage(StageView):
                     written(place.y.value, place.y.u), (away, "red" if place.stands_out else ""), state,
                 ]
             )  # fmt: skip
-        self.walk.runs[self.table] = [min(place.of) for place in result.places]
-        self.table.fill(rows)
+        order = self.sorts.order(rows)
+        self._places = [result.places[at] for at in order]
+        self.walk.runs[self.table] = [min(place.of) for place in self._places]
+        self.table.fill([rows[at] for at in order])
         self.table.fit(7)
         if self.table.columnWidth(0) < px(NAMED):  # names before numbers that stand in stage 5
             self.table.setColumnHidden(3, True)
-        at = next((at for at, place in enumerate(result.places) if place.group == self.hub.group), -1)
+        at = next((at for at, place in enumerate(self._places) if place.group == self.hub.group), -1)
         self.table.blockSignals(True)
         self.table.selectRow(at)
         self.table.blockSignals(False)
@@ -376,7 +386,7 @@ class PoolStage(StageView):
         accepted = pretty(graph.accepted)
         if not math.isfinite(away):
             say(self.agreement, f"whether it agrees with {accepted} cannot be told", "amber")
-        elif away <= AGREES:
-            say(self.agreement, f"agrees with {accepted} ({away:.1f} of its uncertainty)", "good")
         else:
-            say(self.agreement, f"does not agree with {accepted} ({away:.1f} of its uncertainty)", "red")
+            how = f"{accepted} ({away:.1f} of its uncertainty, Eₙ = {abs(result.e_n):.1f})"
+            agrees = away <= AGREES
+            say(self.agreement, f"{'agrees' if agrees else 'does not agree'} with {how}", "good" if agrees else "red")

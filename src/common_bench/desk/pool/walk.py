@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
+import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QObject, QPointF
 from PyQt6.QtGui import QMouseEvent
 
-from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.graphs.plots import Graph, font
 from common_bench.desk.look.pieces import Table
-from common_bench.desk.look.sheet import px
+from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.pool.class_drawing import places_across
 from common_bench.desk.shell.hub import Hub
 from common_bench.model.class_line import ClassResult
@@ -39,12 +40,17 @@ class WalkBack:
     """A click on a point or a row chooses its bench; a second one, or its key, shows in Work up how its number came about."""
 
     def __init__(
-        self, hub: Hub, graph: Graph, result: Callable[[], ClassResult | None], tables: Sequence[Table]
-    ) -> None:
-        """tables: whose rows, clicked twice, walk back too; each is given `runs_of_rows`, the run of every row."""
+        self, hub: Hub, graph: Graph, result: Callable[[], ClassResult | None], tables: Sequence[Table],
+        name_of: Callable[[str, int], str],
+    ) -> None:  # fmt: skip
+        """tables: whose rows, clicked twice, walk back too; each is given `runs_of_rows`, the run of every row; name_of: how a
+        group is called, where names may be hidden."""
         self._hub, self._graph, self._result = hub, graph, result
         self.runs: dict[Table, list[int]] = {table: [] for table in tables}
+        self._name_of, self._around = name_of, 0
+        self.opened: pg.TextItem | None = None  # the runs of the group that is pointed at
         graph.scene().sigMouseClicked.connect(self._clicked)
+        graph.scene().sigMouseMoved.connect(self.point_at)
         self._filters = [_SecondClick(table, self._from_row) for table in tables]
 
     def __call__(self) -> None:
@@ -61,6 +67,36 @@ class WalkBack:
             self._hub.walk_back(own[0])
         else:
             self._hub.tell("Choose a bench whose findings are in the opened pool.", "amber")
+
+    def point_at(self, place: QPointF) -> None:
+        """The runs of a group open beside the point that is pointed at, with their values."""
+        run = self._run_at(place) if self._graph.isVisible() else None
+        group = self._hub.lesson.store.run(run).group if run is not None else 0
+        if group == self._around and (self.opened is None or self.opened.scene() is not None):
+            return
+        if self.opened is not None and self.opened.scene() is not None:
+            self._graph.removeItem(self.opened)
+        self.opened, self._around = None, group
+        result = self._result()
+        if run is None or result is None:
+            return
+        store = self._hub.lesson.store
+        own = [point for point in result.points if point.group == group]
+        lines = [self._name_of(store.group(group).alias, group)]
+        for each in own:
+            at = f"  ({result.x_label} {each.x})" if result.x_label else ""
+            lines.append(f"run {store.run(each.run).number}: {each.y}{at}")
+        across, here = places_across(result), next(point for point in own if point.run == run)
+        (low, high), (bottom, top) = self._graph.getViewBox().viewRange()
+        x, y = across[run], here.y.value
+        anchor = (1.08 if x > (low + high) / 2 else -0.08, 1.1 if y < (bottom + top) / 2 else -0.1)
+        self.opened = pg.TextItem(
+            "\n".join(lines), color=palette().ink, anchor=anchor, fill=palette().card, border=palette().hairline
+        )
+        self.opened.setFont(font(14))
+        self.opened.setZValue(10)
+        self._graph.addItem(self.opened, ignoreBounds=True)
+        self.opened.setPos(x, y)
 
     def _from_row(self, table: Table, row: int) -> None:
         if 0 <= row < len(self.runs[table]):
