@@ -10,12 +10,18 @@ from pathlib import Path
 
 import frictionless
 import matplotlib as mpl
+import numpy as np
 import pytest
 
 from common_bench.cli.running import main
 from common_bench.exchange.data_package import data_package
+from common_bench.exchange.senml_out import senml_pack
 from common_bench.lesson.demonstration import demonstrate
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.block import Series
+from common_bench.model.plan import Plan
+from common_bench.reading.senml import senml_records
+from common_bench.record.replay import quantities
 
 DOCS = Path(__file__).parent.parent / "docs" / "for-a-colleague.md"
 
@@ -34,7 +40,10 @@ def test_a_data_package_is_valid_for_the_reference_library(exported: tuple[Path,
     assert report.valid, report.flatten(["resource", "rowNumber", "type", "note"])[:5]
     told = json.loads((folder / "datapackage.json").read_text("utf-8"))
     by_path = {each["path"]: each for each in told["resources"]}
-    assert {path.name for path in folder.iterdir() if path.suffix != ".tape"} == {*by_path, "datapackage.json"}
+    assert {path.name for path in folder.iterdir() if path.suffix not in (".tape", ".senml")} == {
+        *by_path,
+        "datapackage.json",
+    }
     fields = {each["name"]: each for each in by_path["pool.csv"]["schema"]["fields"]}
     assert fields["start (g/h)"] == {"name": "start (g/h)", "type": "number", "unit": "g/h"}
     assert fields["u_start (g/h)"]["uncertaintyOf"] == "start"
@@ -84,3 +93,49 @@ def test_columns_of_any_kind_are_told_as_what_they_hold(tmp_path: Path) -> None:
         for each in resource["schema"]["fields"]
     ]
     assert told == [("a (m/s^2)", "integer", "m/s^2", None), ("u_a (m/s^2)", "number", "m/s^2", "a"), ("b", "string", None, None), ("c is a guess", "string", None, None), ("d (g/(h·cm^2))", "number", "g/(h·cm^2)", None), ("e", "number", None, None)]  # fmt: skip
+
+
+def test_readings_go_out_as_sensor_measurements_and_come_back_as_they_were(
+    exported: tuple[Path, Path], tmp_path: Path
+) -> None:
+    book, folder = exported
+    lesson = OpenLesson.open(book, readonly=True)
+    run = lesson.store.runs()[0]
+    alias = lesson.store.group(run.group).alias
+    series = quantities(lesson.working_up.replayed(run.id))
+    pack = folder / f"{alias.lower()}-run-{run.number}.senml"
+    records = senml_records(json.loads(pack.read_text()), most=10**6)
+    assert records is not None
+    for name, each in series.items():
+        own = [record for record in records if record.name == f"{alias.lower()}-run-{run.number}:{name}"]
+        known = np.isfinite(each.values)
+        assert [record.value for record in own] == each.values[known].tolist()
+        assert {record.unit for record in own} <= {"g", "Cel", "%", "h", "g/h", ""}
+    times = sorted({record.time for record in records})
+    assert (
+        times == [record.time for record in sorted(records, key=lambda each: each.time)][:: len(series)][: len(times)]
+    )
+    lesson.close()
+    brought = OpenLesson.make(tmp_path / "again.benchbook", Plan("Again"), "9B", [alias])
+    preview = brought.bringing_in.look_at(pack)
+    names = [each.name for each in preview.columns if each.role == "channel"]
+    assert any(name.endswith("mass") or "mass" in name for name in names)
+    assert preview.seconds == pytest.approx(times[-1] - times[0], rel=1e-6)
+    brought.close()
+
+
+def test_names_and_units_are_those_that_the_rfc_lets_through() -> None:
+    t = np.array([0.0, 0.5])
+    series = {
+        "Länge": Series(t, np.array([1.0, np.nan]), "m"), "_g": Series(t, np.array([9.8, 9.9]), "m/s²"),
+        "warm": Series(t, np.array([20.0, 21.0]), "°C"),
+    }  # fmt: skip
+    pack = json.loads(senml_pack("Flint's run", series, 1.7e9))
+    assert pack[0]["bn"] == "Flint-s-run:"
+    assert pack[0]["bt"] == 1.7e9
+    assert [(each["n"], each["u"], each["t"], each["v"]) for each in pack] == [
+        ("L-nge", "m", 0.0, 1.0), ("g", "m/s2", 0.0, 9.8), ("warm", "Cel", 0.0, 20.0), ("g", "m/s2", 0.5, 9.9),
+        ("warm", "Cel", 0.5, 21.0),
+    ]  # fmt: skip
+    assert "bt" not in json.loads(senml_pack("a", series, None))[0]
+    assert json.loads(senml_pack("a", {}, None)) == []

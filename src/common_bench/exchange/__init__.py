@@ -29,6 +29,7 @@ OFFERS = {
         "matched",
     ),
     "points": ("points_from",),
+    "senml_out": ("senml_pack",),
     "series_of_files": (
         "by_speaker",
         "in_series",

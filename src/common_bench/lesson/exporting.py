@@ -6,11 +6,13 @@ import math
 import os
 import re
 from collections.abc import Callable, Iterator, Mapping
+from datetime import datetime
 from pathlib import Path
 
 from common_bench.book.journal import HEARD, heard
 from common_bench.exchange.data_package import data_package
 from common_bench.exchange.figure import class_graph
+from common_bench.exchange.senml_out import senml_pack
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.sharing import keep_package, shared_pool
@@ -27,6 +29,7 @@ from common_bench.record.replay import quantities
 from common_bench.workings.evaluate import INNER
 
 LONGEST_STEM = 80  # bytes
+SENML = ".senml"  # RFC 8428, 12.2
 
 
 def export_pool(lesson: OpenLesson, folder: Path) -> list[Path]:
@@ -101,7 +104,10 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         tape = folder / f"{stem}.tape"
         with open(tape, "wb", opener=_private) as file:
             file.write(tape_text(_stamped_lines(lesson, run)))
-        files += [path, tape]
+        pack = folder / f"{stem}{SENML}"
+        with open(pack, "wb", opener=_private) as file:
+            file.write(senml_pack(stem, quantities(replayed), _epoch(run)))
+        files += [path, tape, pack]
         for name, result in replayed.results.items():
             named = INNER not in name and name not in quantities(replayed)
             if isinstance(result, Series) and named and len(result):
@@ -117,7 +123,9 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
     files += export_pool(lesson, folder)
     about = folder / "datapackage.json"
     title = f"{lesson.store.plan.name}, class {lesson.store.class_name}".removesuffix(", class ")
-    about.write_bytes(data_package(lesson.store.plan.name, title, [each for each in files if each.suffix != ".tape"]))
+    about.write_bytes(
+        data_package(lesson.store.plan.name, title, [each for each in files if each.suffix not in (".tape", SENML)])
+    )
     return [*files, about]
 
 
@@ -147,6 +155,14 @@ def stems_of(aliases: Mapping[int, str]) -> dict[int, str]:
             stem = f"{plain}-{number}"
         found[group] = stem
     return found
+
+
+def _epoch(run: Run) -> float | None:
+    """s since 1970 at which a run's time 0 was; None where only durations are known."""
+    try:
+        return datetime.fromisoformat(run.began_at).timestamp() if run.began_at else None
+    except ValueError:
+        return None
 
 
 def _stamped_lines(lesson: OpenLesson, run: Run) -> Iterator[tuple[float, bytes]]:
