@@ -37,6 +37,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="URL",
         help="make the tables and roles of a department's pool, once, as its owner",
     )
+    parser.add_argument("--dataset", type=Path, metavar="FOLDER", help="many schools' runs as Parquet: with BOOK and --school its pool is added, with --plan the name of a plan what they find is told")  # fmt: skip
+    parser.add_argument("--school", default="", metavar="NAME", help="whose pool is added to a dataset")
+    parser.add_argument("--engine", choices=["duckdb", "dask"], default="duckdb", help="what goes through a dataset: on this machine, or by several processes")  # fmt: skip
     parser.add_argument("--json", action="store_true", help="print as JSON")
 
 
@@ -46,6 +49,8 @@ def run(asked: argparse.Namespace) -> int:
     from common_bench.lesson.table_pool import pool_lines, pooled_json, pooled_table
     from common_bench.model.trouble import FileTrouble
 
+    if asked.dataset is not None:
+        return _dataset(asked)
     if asked.make_ready or asked.of or asked.to or asked.others or asked.package:
         return _shared(asked)
     if asked.table is not None:
@@ -78,6 +83,29 @@ def run(asked: argparse.Namespace) -> int:
             say(line)
     finally:
         lesson.close()
+    return 0
+
+
+def _dataset(asked: argparse.Namespace) -> int:
+    """Adds to many schools' runs, or tells what they find."""
+    from common_bench.lesson.sharing import pool_from
+    from common_bench.pool.many_schools import add_to_dataset, lines_of_schools, many_schools, plans_of, schools_json
+
+    if asked.book is not None:
+        shared = pool_from(asked.book)
+        added = add_to_dataset(asked.dataset, asked.school, shared)
+        say(f"{asked.dataset}: {added} of {len(shared.runs)} runs are new there.")
+        return 0
+    if asked.plan is None:
+        for name, place in plans_of(asked.dataset).items():
+            say(f"{name}: {len(list(place.glob('school=*')))} schools")
+        return 0
+    found = many_schools(asked.dataset, str(asked.plan), asked.engine)
+    if asked.json:
+        print_json(schools_json(found))
+        return 0
+    for line in lines_of_schools(found):
+        say(line)
     return 0
 
 

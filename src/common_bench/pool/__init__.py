@@ -12,6 +12,13 @@ OFFERS = {
         "many_classes",
         "ManyClasses",
     ),
+    "many_schools": (
+        "add_to_dataset",
+        "lines_of_schools",
+        "many_schools",
+        "plans_of",
+        "schools_json",
+    ),
     "places": ("stands_in",),
 }
 

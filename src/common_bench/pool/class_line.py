@@ -72,6 +72,16 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     )  # fmt: skip
 
 
+def finding_of_places(plan: Plan, places: Sequence[GroupPlace]) -> Measured | None:
+    """What a class finds by a plan, from its places alone; None where it finds nothing."""
+    graph = class_graph_of(plan)
+    used = [place for place in places if not place.aside]
+    if graph is None or not used:
+        return None
+    line = _line_or_why(used, FittedLines(graph))[0] if graph.has_line else None
+    return _finding_of(graph, line, None if graph.has_line else _level(used), used)[1]
+
+
 def _finding_of(
     graph: ClassGraph, line: LineOfGroups | None, level: ClassLevel | None, used: Sequence[GroupPlace]
 ) -> tuple[str, Measured | None]:

@@ -76,13 +76,19 @@ def _mean_of_runs(points: Sequence[ClassPoint], beyond: float, dof: float) -> Me
     each = [point.y for point in points]
     n, value = len(each), float(np.mean([m.value for m in each]))
     stated = float(np.sum([m.u**2 for m in each])) / n**2
+    own = combined({Source("run", False, f"{k}", m.dof): m.u for k, m in enumerate(each)})[1]
+    return place_of_runs(value, n, stated, beyond, dof, own, each[0].unit)
+
+
+def place_of_runs(value: float, n: int, stated: float, beyond: float, dof: float, own: float, unit: str) -> Measured:
+    """A place from what its n runs come down to: their mean and its stated variance; beyond, dof: what runs scatter more than they
+    state, as of all groups; own: degrees of freedom of the stated variance."""
     if np.isfinite(stated) and stated > 0:
         factor = beyond if np.isfinite(beyond) else 1.0
-        own = combined({Source("run", False, f"{k}", m.dof): m.u for k, m in enumerate(each)})[1]
-        return Measured(value, (stated * factor) ** 0.5, each[0].unit, dof if factor > 1 else own)
+        return Measured(value, (stated * factor) ** 0.5, unit, dof if factor > 1 else own)
     if np.isfinite(beyond) and beyond > 0:
-        return Measured(value, (beyond / n) ** 0.5, each[0].unit, dof)
-    return Measured(value, 0.0 if stated == 0 else math.nan, each[0].unit, 0.0)
+        return Measured(value, (beyond / n) ** 0.5, unit, dof)
+    return Measured(value, 0.0 if stated == 0 else math.nan, unit, 0.0)
 
 
 def stands_in(name: str, graph: ClassGraph) -> bool:
