@@ -38,6 +38,7 @@ from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
 from formats import formats
 from long_runs import import_long, journal_room, long_runs_inside
+from many_schools import school_lines
 from trust import trust
 from workings import workings
 
@@ -523,6 +524,7 @@ def main() -> None:
     parts["pool"] = lambda: class_lines(told)
     parts["thirty-two"] = lambda: in_a_window("thirty-two-inside")
     parts["journal"] = journal
+    parts["many-schools"] = lambda: school_lines(told)
     parts["import"] = lambda: import_long(told)
     parts["long-runs"] = lambda: in_a_window("long-runs-inside")
     parts["memory"] = lambda: memory(options.minutes)
