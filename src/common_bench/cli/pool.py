@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from contextlib import closing
 from pathlib import Path
 
 from common_bench.cli.saying import print_json, say
@@ -124,18 +125,17 @@ def _shared(asked: argparse.Namespace) -> int:
     from common_bench.pool.department import Department
 
     if asked.make_ready:
-        department = Department(asked.make_ready)
-        say(
-            f"{department.name} is ready, version {department.make_ready()}: the roles bench_adds and bench_reads are there."
-        )
+        with closing(Department(asked.make_ready)) as department:
+            version = department.make_ready()
+            say(f"{department.name} is ready, version {version}: the roles bench_adds and bench_reads are there.")
         return 0
     if asked.of:
-        department = Department(asked.of)
-        if asked.plan is None:
-            for name, count in department.plans().items():
-                say(f"{name}: {count} runs")
-            return 0
-        own = department.pool_of(str(asked.plan))
+        with closing(Department(asked.of)) as department:
+            if asked.plan is None:
+                for name, count in department.plans().items():
+                    say(f"{name}: {count} runs")
+                return 0
+            own = department.pool_of(str(asked.plan))
     elif asked.book is None:
         raise FileTrouble("pool-of-nothing")
     else:
@@ -147,9 +147,9 @@ def _shared(asked: argparse.Namespace) -> int:
         finally:
             lesson.close()
         if asked.to:
-            department = Department(asked.to)
-            added = department.send_within(own, name, asked.wait)
-            say(f"{department.name}: {added} of {len(own.runs)} runs are new there; all are there now.")
+            with closing(Department(asked.to)) as department:
+                added = department.send_within(own, name, asked.wait)
+                say(f"{department.name}: {added} of {len(own.runs)} runs are new there; all are there now.")
         if not asked.others:
             return 0
     found = pooled_together(own, [(str(path), pool_from(path)) for path in asked.others])

@@ -14,7 +14,7 @@ from common_bench.book.journal import HEARD, heard
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.table_pool import pool_lines, pooled_json
-from common_bench.model.measured import Measured, written
+from common_bench.model.measured import written
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_text, plan_to_text
 from common_bench.model.run import Run
@@ -133,24 +133,15 @@ def together_json(found: PooledTogether) -> dict[str, Any]:
     classes = [
         {
             "class": each.name, "groups": len({row.group for row in each.rows}), "runs": len(each.rows),
-            "finding": None if each.result is None or each.result.finding is None else _number(each.result.finding), "why": each.why or None,
+            "finding": None if each.result is None or each.result.finding is None else SharedNumber.of(each.result.finding).told, "why": each.why or None,
         }
         for each in many.classes
     ]  # fmt: skip
     between = many.between if many.between == many.between else None
     return pooled_json(many.whole) | {
-        "plan": found.plan.name, "classes": classes, "mean_of_classes": None if many.finding is None else _number(many.finding),
+        "plan": found.plan.name, "classes": classes, "mean_of_classes": None if many.finding is None else SharedNumber.of(many.finding).told,
         "between_classes": between, "told": [*many.told, *found.left],
     }  # fmt: skip
-
-
-def _number(value: Measured) -> dict[str, Any]:
-    return {
-        "value": value.value,
-        "u": value.u,
-        "unit": value.unit,
-        "dof": value.dof if value.dof < float("inf") else None,
-    }
 
 
 def together_lines(found: PooledTogether) -> list[str]:

@@ -22,6 +22,11 @@ class SharedNumber(msgspec.Struct, frozen=True):
         return cls(measured.value, u, measured.unit, measured.dof if measured.dof < float("inf") else None)
 
     @property
+    def told(self) -> dict[str, float | str | None]:
+        """As an object for JSON."""
+        return {"value": self.value, "u": self.u, "unit": self.unit, "dof": self.dof}
+
+    @property
     def measured(self) -> Measured:
         u, dof = self.u, self.dof
         return Measured(self.value, float("nan") if u is None else u, self.unit, 0.0 if u is None else float("inf") if dof is None else dof)  # fmt: skip

@@ -25,7 +25,7 @@ from common_bench.model.measured import Measured
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_text
 from common_bench.model.run import PoolRow
-from common_bench.model.shared_pool import SharedPool
+from common_bench.model.shared_pool import SharedNumber, SharedPool
 from common_bench.model.trouble import FileTrouble, PoolTrouble, Trouble
 from common_bench.pool.class_line import class_graph_of, finding_of_places
 from common_bench.pool.department import plan_id
@@ -279,18 +279,7 @@ def lines_of_schools(found: ManySchools) -> list[str]:
 
 def schools_json(found: ManySchools) -> dict[str, Any]:
     """The object that is printed for a dataset."""
-
-    def number(value: Measured | None) -> dict[str, Any] | None:
-        if value is None:
-            return None
-        return {
-            "value": value.value,
-            "u": value.u,
-            "unit": value.unit,
-            "dof": value.dof if math.isfinite(value.dof) else None,
-        }
-
     return {
-        "schools": {name: number(each) for name, each in found.schools.items()}, "classes": found.classes, "runs": found.runs,
-        "mean_of_schools": number(found.finding), "between_schools": found.between if np.isfinite(found.between) else None,
+        "schools": {name: SharedNumber.of(each).told if each else None for name, each in found.schools.items()}, "classes": found.classes, "runs": found.runs,
+        "mean_of_schools": SharedNumber.of(found.finding).told if found.finding else None, "between_schools": found.between if np.isfinite(found.between) else None,
     }  # fmt: skip
