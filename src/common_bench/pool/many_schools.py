@@ -152,6 +152,7 @@ def _by_duckdb(place: Path) -> pa.Table:
     import duckdb
 
     with duckdb.connect() as connection:
+        connection.execute("SET enable_progress_bar = false")  # what is printed is ours
         return connection.execute(PLACES, [str(place / "*" / "*.parquet")]).to_arrow_table()
 
 
