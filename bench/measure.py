@@ -36,6 +36,7 @@ from common_bench.standins.control import StandInProcess
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
+from fit_coverage import fit_coverage
 from formats import formats
 from long_runs import import_long, journal_room, long_runs_inside
 from many_schools import school_lines
@@ -524,6 +525,7 @@ def main() -> None:
     parts["pool"] = lambda: class_lines(told)
     parts["thirty-two"] = lambda: in_a_window("thirty-two-inside")
     parts["journal"] = journal
+    parts["fits"] = lambda: fit_coverage(told)
     parts["many-schools"] = lambda: school_lines(told)
     parts["import"] = lambda: import_long(told)
     parts["long-runs"] = lambda: in_a_window("long-runs-inside")
