@@ -55,9 +55,15 @@ def fit_coverage(told: Told) -> None:
                     parts = {MEASURED: np.full(READINGS, NOISE), **({COMMON: SCALE * values} if common else {})}
                     numbers = over_span(workings, {"u": Series(t, values, "V", parts)}, (0.0, SECONDS))
                     count += 1
+                    given = {name: numbers[f"{name}_of"].measured for name in truth}
+                    turned = "d" in truth and given["a"].value < 0  # the same curve, half a turn on
                     for name, value in truth.items():
-                        found = numbers[f"{name}_of"].measured
-                        inside[name] += abs(found.value - value) <= coverage_factor(found.dof) * found.u
+                        found, off = given[name], given[name].value - value
+                        if turned and name == "a":
+                            off = -found.value - value
+                        if name == "d":
+                            off = (off + np.pi * turned + np.pi) % (2 * np.pi) - np.pi
+                        inside[name] += abs(off) <= coverage_factor(found.dof) * found.u
                 shares = {name: 100 * hits / count for name, hits in inside.items()}
                 low, high = (92, 97) if lasts else (94, 96)
                 slack = 2 * (95 * 5 / count) ** 0.5  # what the number of trials leaves open

@@ -287,7 +287,7 @@ def main() -> None:
     picture("work-up")
     for group in show.groups.values():
         hub.select(group)
-        window.stages["work"].send_to_pool()
+        window.stages["work"].deeds.send_to_pool()
     hub.go("pool")
     hub.select(show.groups["Flint"])
     picture("pool-sealed")
