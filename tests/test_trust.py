@@ -9,8 +9,10 @@ from common_bench.fits.group_line import group_line
 from common_bench.model.block import Block, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import WorkingTrouble
+from common_bench.model.uncertainty import coverage_factor
 from common_bench.workings.evaluate import Evaluator, check, gathered
 from common_bench.workings.over import number_from, over_span
+from common_bench.workings.repeated import spread_of_sums
 from common_bench.workings.spans import number_over
 from promises import PROMISES, Promise
 
@@ -206,3 +208,41 @@ def test_a_window_of_a_window_counts_no_error_twice_and_takes_none_for_independe
         ratio = float(np.mean(stated[f"a{k}"]) / np.std(values[f"a{k}"]))
         assert least < ratio < most, f"{form}: stated {ratio:.2f} of what it scatters"
     assert 0.9 < np.mean(u_tops) / np.std(tops) < 2.0
+
+
+@pytest.mark.parametrize("keep", [0.0, 0.5, 0.8])
+def test_sums_of_noise_that_lasts_scatter_by_what_is_told_whichever_readings_they_weigh(keep: float) -> None:
+    n, dice = 400, np.random.default_rng(3)
+    at = np.arange(n)
+    weights = np.array([np.ones(n), at < 60, np.exp(-at / 40), np.cos(0.2 * at), np.where(at % 2, 1.0, -1.0)])
+    sums, told = [], []
+    for _ in range(300):
+        white = dice.normal(size=n)
+        noise = np.empty(n)
+        noise[0] = white[0] / (1 - keep**2) ** 0.5
+        for k in range(1, n):
+            noise[k] = keep * noise[k - 1] + white[k]
+        sums.append(weights @ noise)
+        told.append(spread_of_sums(noise, weights))
+    np.testing.assert_allclose(np.median(told, axis=0), np.std(sums, axis=0), rtol=0.2)
+    assert spread_of_sums(np.ones(20), np.ones((2, 20))).tolist() == [0.0, 0.0]
+
+
+def test_the_first_value_of_a_decay_is_as_sure_as_told_where_noise_lasts() -> None:
+    """A parameter that hangs on the first readings alone: intervals held it in 76 of 100 when its share of each reading was
+    taken for noise of its own."""
+    workings = check(
+        ["u = calibrated load", "fade = u fitted by a * exp(-time / b)", "first = a of fade"], {"load": "V"}
+    )
+    t, dice, inside, trials = np.linspace(0, 10, 300), np.random.default_rng(7), 0, 80
+    keep = np.exp(-1 / 5)
+    for _ in range(trials):
+        white = dice.normal(size=300)
+        noise = np.empty(300)
+        noise[0] = white[0]
+        for k in range(1, 300):
+            noise[k] = keep * noise[k - 1] + (1 - keep**2) ** 0.5 * white[k]
+        u = Series(t, 4 * np.exp(-t / 3) + 0.05 * noise, "V", {Source("noise", False): np.full(300, 0.05)})
+        found = over_span(workings, {"u": u}, (0.0, 10.0))["first"].measured
+        inside += abs(found.value - 4) <= coverage_factor(found.dof) * found.u
+    assert inside >= 0.86 * trials

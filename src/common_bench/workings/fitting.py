@@ -19,7 +19,7 @@ from common_bench.model.trouble import FindingTrouble
 from common_bench.workings.fit_minimum import refined
 from common_bench.workings.fit_problem import Formulated, Problem, left_by, sizes_of
 from common_bench.workings.fit_starts import started
-from common_bench.workings.repeated import mean_of_readings
+from common_bench.workings.repeated import mean_of_readings, spread_of_sums
 from common_bench.workings.spans import Note, NumberOf
 from common_bench.workings.streams import Value
 
@@ -144,6 +144,8 @@ def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, state
         together = mean_of_readings((residuals - residuals.mean()) * weights)
         if in_turn:
             independent = min(independent, together.independent)
+            left = (independent / max(1.0, independent - count)) ** 0.5  # what the curve has taken of it
+            sizes = np.maximum(sizes, spread_of_sums(residuals * weights, gain / weights) * left)
         if together.independent < n / UNUSUAL:
             notes = (Note("residuals-alike", together.independent),)
             own_dof = max(1.0, together.independent - count) if in_turn else own_dof

@@ -46,21 +46,48 @@ def mean_of_readings(values: Floats) -> Mean:
     variance = float(off @ off) / n
     if variance <= 0.0:
         return Mean(mean, 0.0, float(n - 1), float(n))
-    order, alike, rest = _described(off, variance)
-    if order and alike > 0:
-        alike = min(alike + (1 + 4 * alike) / n, 1 - 1.5 / n**0.75)
+    coefficients, rest = _described(off, variance)
+    order, alike = len(coefficients), _put_right(float(coefficients.sum()), n)
     of_mean = rest * n / max(1, n - 1 - order) / (1 - alike) ** 2 / n
     independent = variance * n / (n - 1) / of_mean
     dof = n - 1.0 if order == 0 else max(1.0, min(independent, n) - 2.0)
     return Mean(mean, float(np.sqrt(of_mean)), dof, max(1.0, min(independent, n)))
 
 
-def _described(off: Floats, variance: float) -> tuple[int, float, float]:
-    """Order, sum of the coefficients and variance of what is new in each value."""
+def _put_right(alike: float, n: int) -> float:
+    """The sum of the coefficients, which n values tell too small."""
+    return min(alike + (1 + 4 * alike) / n, 1 - 1.5 / n**0.75) if alike > 0 else alike
+
+
+def spread_of_sums(values: Floats, weights: Floats) -> Floats:
+    """(p,) standard deviations of the sums of (n,) values that follow on one another, each by its (p, n) weights, as they scatter
+    about their mean and resemble their neighbours: the spectral density of the autoregressive process that describes them, by what
+    the weights let through at each frequency (Priestley, Spectral Analysis and Time Series (1981), 4.12)."""
+    n = len(values)
+    off = values - float(np.mean(values))
+    variance = float(off @ off) / n
+    if variance <= 0.0:
+        return np.zeros(len(weights))
+    coefficients, rest = _described(off, variance)
+    alike = float(coefficients.sum())
+    if alike > 0:
+        coefficients = coefficients * (_put_right(alike, n) / alike)
+    rest *= n / max(1, n - 1 - len(coefficients))
+    size = 1 << (2 * n - 1).bit_length()  # nothing comes round from the end to the beginning
+    through = np.abs(np.fft.rfft(weights, size)) ** 2
+    density = rest / np.abs(np.fft.rfft(np.concatenate([[1.0], -coefficients]), size)) ** 2
+    often = np.full(size // 2 + 1, 2.0)
+    often[[0, -1]] = 1.0
+    return np.asarray(np.sqrt((through * density * often).sum(axis=1) / size))
+
+
+def _described(off: Floats, variance: float) -> tuple[Floats, float]:
+    """Coefficients, and variance of what is new in each value."""
     n = len(off)
     most = min(n // 4, int(10 * np.log10(n)), MOST_ORDER)
     together = [variance, *(float(off[by:] @ off[:-by]) / n for by in range(1, most + 1))]
-    found, best = (0, 0.0, variance), n * np.log(variance)
+    found: tuple[Floats, float] = np.empty(0), variance
+    best = n * np.log(variance)
     coefficients, rest = np.empty(0), variance
     for order in range(1, most + 1):
         before = np.array(together[order - 1 : 0 : -1])
@@ -71,7 +98,7 @@ def _described(off: Floats, variance: float) -> tuple[int, float, float]:
             break
         information = n * np.log(rest) + 2 * order
         if information < best:
-            found, best = (order, float(coefficients.sum()), rest), information
+            found, best = (coefficients, rest), information
     return found
 
 
