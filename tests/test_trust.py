@@ -232,7 +232,7 @@ def test_the_first_value_of_a_decay_is_as_sure_as_told_where_noise_lasts() -> No
     """A parameter that hangs on the first readings alone: intervals held it in 76 of 100 when its share of each reading was
     taken for noise of its own."""
     workings = check(
-        ["u = calibrated load", "fade = u fitted by a * exp(-time / b)", "first = a of fade"], {"load": "V"}
+        ["u = calibrated load", "fade = u fitted by a * exp(-time / b)", "height = a of fade"], {"load": "V"}
     )
     t, dice, inside, trials = np.linspace(0, 10, 300), np.random.default_rng(7), 0, 80
     keep = np.exp(-1 / 5)
@@ -243,6 +243,6 @@ def test_the_first_value_of_a_decay_is_as_sure_as_told_where_noise_lasts() -> No
         for k in range(1, 300):
             noise[k] = keep * noise[k - 1] + (1 - keep**2) ** 0.5 * white[k]
         u = Series(t, 4 * np.exp(-t / 3) + 0.05 * noise, "V", {Source("noise", False): np.full(300, 0.05)})
-        found = over_span(workings, {"u": u}, (0.0, 10.0))["first"].measured
+        found = over_span(workings, {"u": u}, (0.0, 10.0))["height"].measured
         inside += abs(found.value - 4) <= coverage_factor(found.dof) * found.u
     assert inside >= 0.86 * trials
