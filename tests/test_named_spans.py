@@ -24,6 +24,7 @@ from common_bench.model.trouble import FindingTrouble, PlanTrouble, Trouble
 from common_bench.workings.evaluate import check
 from common_bench.workings.over import over_span
 from common_bench.workings.reading import read_working
+from common_bench.workup.findings import findings_of
 from common_bench.workup.span_rule import check_span, named_spans, spans_in, typed_span
 from person import Desk, take_down
 
@@ -114,7 +115,7 @@ def test_spans_are_read_and_found_as_each_of_them_alone(rules: list[str]) -> Non
         ("all; a: from 1 s to 2 s; a: from 2 s to 3 s", "span-name-twice"),
         ("all; a: sometime", "span-not-read"),
         ("all; a: each wave", "span-names-nothing"),
-        ("from 1 s to 2 s; from 2 s to 3 s", "span-name-twice"),
+        ("from 1 s to 2 s; from 2 s to 3 s", "span-without-name"),
         ("each pass", "span-not-read"),
     ],
 )
@@ -142,6 +143,18 @@ def test_where_during_makes_no_sense_the_line_or_the_run_says_so() -> None:
     assert typed_span("2 to 14") == ("", "from 2 s to 14 s")
     assert typed_span("first: 2,5 s – 3 s") == ("first", "from 2,5 s to 3 s")
     assert typed_span("first: as the plan") == ("first", "")
+
+
+def test_a_line_whose_span_is_nowhere_takes_itself_and_what_rests_on_it_along_and_nothing_else() -> None:
+    lines = ["u = calibrated load", "a = mean of u, during never", "b = 2 * a", "c = mean of u", "f = u fitted by p + q * time, during never", "g = q of f", "d = c / 2"]  # fmt: skip
+    workings = check(lines, {"load": "V"})
+    without: dict[str, Trouble] = {}
+    numbers = over_span(workings, {"u": falling()}, (0.0, 20.0), named={}, without=without)
+    assert sorted(numbers) == ["c", "d"]
+    assert set(without) == {"a", "b", "f", "g"}
+    assert [each.name for each in findings_of(workings, {"u": falling()}, (0.0, 20.0), ["c"], {})] == ["c"]
+    with pytest.raises(FindingTrouble, match="no span"):
+        findings_of(workings, {"u": falling()}, (0.0, 20.0), ["c", "b"], {})
 
 
 @pytest.fixture

@@ -32,11 +32,14 @@ Stretches = tuple[Stretch, ...] | Trouble
 def over_span(
     workings: Workings, results: Mapping[str, Series | Events], span: Stretch,
     fits: dict[str, FoundFit] | None = None, named: Mapping[str, Stretches] | None = None,
+    without: dict[str, Trouble] | None = None,
 ) -> dict[str, NumberOf]:  # fmt: skip
     """Every working that gives a single number, over readings with span[0] <= t <= span[1] (s). fits: filled with those over
     the span, by line; named: spans for lines that end with `during NAME`. A number during several stretches is the mean of
-    what it is in each."""
+    what it is in each. without: filled with lines whose span does not lie anywhere, and those that rest on them, each with
+    why; where it is not given, that is raised."""
     numbers: dict[str, NumberOf] = {}
+    gone = {} if without is None else without
     tags: dict[str, str] = {}  # fit -> what tells its readings from those of other spans
     fits = {} if fits is None else fits
     results = dict(results)
@@ -66,8 +69,12 @@ def over_span(
             if id(node) not in found:
                 found[id(node)] = over(node, node.table)
             return found[id(node)]
+        if node.form == "name" and node.word in gone:
+            raise gone[node.word]
         if node.form == "parameter":
             fit = node.operands[0].word
+            if fit in gone:
+                raise gone[fit]
             return _of_span(fits[fit].number(node.word), tags[fit])
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
@@ -112,7 +119,8 @@ def over_span(
         mean: NumberOf = FORMS["mean"].over((-math.inf, math.inf), line.name, series)  # type: ignore[misc]
         return mean
 
-    for line in workings.lines:
+    def work_out(line: Working) -> None:
+        nonlocal within_line, taken_over, tag
         stretches: Sequence[Stretch] = (span,)
         tag = line.read.during if line.read is not None else ""
         if tag and line.kind is not None:
@@ -131,11 +139,24 @@ def over_span(
             within_line = line.name
             if len(stretches) > 1:
                 numbers[line.name] = in_each(line, stretches)
-                continue
+                return
             value = shown_in(of(line.read.expression), line.kind.unit)
             assert isinstance(value, NumberOf)
             numbers[line.name] = by_simulation(line.read.expression, line.kind.unit, value, of, line.name)
+
+    for line in workings.lines:
+        try:
+            work_out(line)
+        except Trouble as trouble:
+            nowhere = bool(line.read is not None and line.read.during and _is_nowhere(line.read.during, named))
+            if without is None or not (nowhere or trouble in gone.values()):
+                raise
+            gone[line.name] = trouble
     return numbers
+
+
+def _is_nowhere(name: str, named: Mapping[str, Stretches] | None) -> bool:
+    return not isinstance((named or {}).get(name), tuple)
 
 
 def _stretches(name: str, named: Mapping[str, Stretches] | None) -> tuple[Stretch, ...]:

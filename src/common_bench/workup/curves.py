@@ -64,7 +64,7 @@ def curves_of(
     """Every fit over a span, or over its own (named), by line; none where the lines give nothing in it."""
     fits: dict[str, FoundFit] = {}
     with suppress(FindingTrouble):  # the finding says why; what was fitted before it is there
-        over_span(workings, results, span, fits, named)
+        over_span(workings, results, span, fits, named, {})
     texts = {line.name: line.text for line in workings.lines}
     return {name: _curve(name, texts.get(name, ""), fit) for name, fit in fits.items()}
 

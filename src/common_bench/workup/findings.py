@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from common_bench.model.block import Events, Series, Source
 from common_bench.model.run import Finding, Share
-from common_bench.model.trouble import FindingTrouble
+from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.workings.evaluate import Workings
 from common_bench.workings.over import Stretches, over_span
 from common_bench.workings.reading import Node
@@ -26,11 +26,12 @@ def findings_of(
     refused = next((line for line in workings.lines if line.trouble and line.name in wanted), None)
     if refused is not None and refused.trouble is not None:
         raise FindingTrouble("working-refused", where=refused.trouble.where, told=refused.trouble.what)
-    numbers = over_span(workings, results, span, named=named)
+    without: dict[str, Trouble] = {}
+    numbers = over_span(workings, results, span, named=named, without=without)
     findings = []
     for name in wanted:
         if name not in numbers:
-            raise FindingTrouble("no-such-finding", name=name)
+            raise without.get(name) or FindingTrouble("no-such-finding", name=name)
         line = next(each for each in workings.lines if each.name == name)
         number = numbers[name]
         assert line.read is not None

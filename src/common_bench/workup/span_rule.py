@@ -37,7 +37,7 @@ def spans_in(used: str) -> dict[str, str]:
         if not name and not rule:
             continue
         if name in found:
-            raise PlanTrouble("span-name-twice", name=name or rule)
+            raise PlanTrouble("span-name-twice", name=name) if name else PlanTrouble("span-without-name", rule=rule)
         found[name] = rule
     return {"": found.pop("", ""), **found}
 

@@ -43,10 +43,15 @@ class RuleCard(Card):
         )
         self.body.addLayout(hbox(label("begins"), self.begins, spacing=5))
         self._kept = label("s from before;")
-        self.body.addLayout(hbox(label("with"), self.before, self._kept, None, spacing=5))
+        self.body.addLayout(
+            hbox(label("with"), self.before, self._kept, None, self.runs, label("runs of each"), spacing=5)
+        )
         self.body.addLayout(hbox(label("ends"), self.ends, spacing=5))
-        set_tip(self.used, "the part of a run that is used, as: all; from let_go to 10 s after; from 2 s to the end")
-        self.body.addLayout(hbox(label("used:"), self.used, self.runs, label("runs of each group"), spacing=5))
+        set_tip(
+            self.used,
+            "the part of a run that is used, as: all; from let_go to 10 s after; from 2 s to the end. More of them by name: all; early: from 0 s to 5 s",
+        )
+        self.body.addLayout(hbox(label("used:"), self.used, spacing=5))
         self.trouble = label("", "red", wrap=True)
         self.add(self.trouble)
 
