@@ -186,6 +186,11 @@ class MessagePlace(QFrame):
         if not self.asks:
             self._pages.setCurrentWidget(self.quiet)
 
+    def mended(self, words: str) -> None:
+        """What a sentence told of has been mended: it goes, where it is the one that is shown."""
+        if words and self.text == words:
+            self.clear()
+
     @property
     def text(self) -> str:
         """The sentence that is shown; empty where there is none."""

@@ -18,10 +18,13 @@ from common_bench.model.trouble import Trouble
 class RuleCard(Card):
     """One sentence, each part of which can be typed or chosen; what is wrong with it stands under it."""
 
-    def __init__(self, plan: Callable[[], Plan], change: Change, tell: Callable[[str], object]) -> None:
-        """tell: says why something was not kept."""
+    def __init__(
+        self, plan: Callable[[], Plan], change: Change, tell: Callable[[str], object], mended: Callable[[str], object]
+    ) -> None:
+        """tell: says why something was not kept; mended: told of what was said when that is over."""
         super().__init__("A run")
-        self._plan, self._change, self._tell = plan, change, tell
+        self._plan, self._change, self._tell, self._mended = plan, change, tell, mended
+        self._told = ""
         self.begins, self.before, self.ends, self.runs, self.used = Field(), Field(), Field(), Field(), Field()
         self._offered: Plan | None = None  # for which beginnings and ends are offered
         self._fields = {
@@ -43,15 +46,14 @@ class RuleCard(Card):
         )
         self.body.addLayout(hbox(label("begins"), self.begins, spacing=5))
         self._kept = label("s from before;")
-        self.body.addLayout(
-            hbox(label("with"), self.before, self._kept, None, self.runs, label("runs of each"), spacing=5)
-        )
+        self.body.addLayout(hbox(label("with"), self.before, self._kept, None, spacing=5))
         self.body.addLayout(hbox(label("ends"), self.ends, spacing=5))
         set_tip(
             self.used,
             "the part of a run that is used, as: all; from let_go to 10 s after; from 2 s to the end. More of them by name: all; early: from 0 s to 5 s",
         )
         self.body.addLayout(hbox(label("used:"), self.used, spacing=5))
+        self.body.addLayout(hbox(self.runs, label("runs of each group"), None, spacing=5))
         self.trouble = label("", "red", wrap=True)
         self.add(self.trouble)
 
@@ -80,11 +82,13 @@ class RuleCard(Card):
         try:
             changed = with_rule(plan, typed)
         except Trouble as trouble:
-            self._tell(f"{trouble.sentence} Nothing was changed.")
+            self._told = f"{trouble.sentence} Nothing was changed."
+            self._tell(self._told)
             for name, field in self._fields.items():
                 field.setModified(False)
                 field.setText(getattr(rule_text(plan), name))
             return
         for field in self._fields.values():
             field.setModified(False)
+        self._mended(self._told)
         self._change(changed, "Change the rule")

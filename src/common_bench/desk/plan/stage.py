@@ -83,7 +83,9 @@ class PlanStage(StageView):
         conditions = Card("Each group sets")
         say(conditions.aside, "name (unit) ± u")
         conditions.body.addLayout(self.conditions.layout_with_actions)
-        self.run = RuleCard(lambda: self.plan, self.written.keep, lambda words: hub.tell(words, "red"))
+        self.run = RuleCard(
+            lambda: self.plan, self.written.keep, lambda words: hub.tell(words, "red"), hub.messages.mended
+        )
         self.finds = ClassFindsCard(lambda: self.plan, self.written.keep)
         self.told = BenchWordsCard(lambda: self.plan, self.written.keep)
         inside = vbox(conditions, self.run, self.finds, self.told, None, spacing=11)
