@@ -19,6 +19,7 @@ from common_bench.book.changes import RowChange
 from common_bench.book.history import lines_before
 from common_bench.book.journal import HEARD, LOST, SENT, JournalEntry, JournalWriter, heard
 from common_bench.book.packing import as_it_came, packed, whole_size
+from common_bench.book.removing import remove_run
 from common_bench.model.block import Stamped
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_file, plan_from_text, plan_to_text, shipped_plan
@@ -213,6 +214,32 @@ def test_what_is_packed_comes_out_as_it_was_and_what_is_damaged_then_is_not_beli
     cell[data.draw(st.integers(0, len(cell) - 1))] ^= 1 << data.draw(st.integers(0, 7))
     assert as_it_came({**row, name: bytes(cell)}) is None
     assert as_it_came({**row, "packed": row["packed"] + 1}) is None
+
+
+@pytest.mark.parametrize("damaged", [False, True])
+def test_what_is_removed_goes_out_of_packed_rows_and_what_cannot_be_read_of_them_goes_whole(
+    book: Book, damaged: bool
+) -> None:
+    lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
+    kit, group = book.record("kit", identity="k"), book.record("group", alias="Flint", position=0)
+    session = book.record("session", lesson=lesson, kit=kit)
+    lines = [Stamped(float(k), b"%06d;secret\n" % k) for k in range(100)]
+    size = len(lines[0].data)
+    row = packed([journal.heard_row(session, HEARD, 0, 0.0, lines)])
+    if damaged:
+        row["bytes"] = row["bytes"][:-4] + b"\xff\xff\xff\xff"
+    book.record("journal", **row)
+    run = book.record("run", lesson=lesson, group=group, number=1, session=session, state="closed", begin_byte=20 * size, end_byte=60 * size)  # fmt: skip
+    remove_run(book, run)
+    (lies,) = book.rows_apart("journal", session=session)
+    if damaged:
+        assert set(lies["bytes"]) == {0}, "nothing that could still be told"
+        return
+    left = b"".join(chunk.data for _, _, found in heard(book, session, 0, 100 * size) for chunk in found)
+    assert left[: 20 * size] + left[60 * size :] == b"".join(each.data for each in [*lines[:20], *lines[60:]])
+    assert set(left[20 * size : 60 * size]) == {0}
+    assert lies["packed"] == 100 * size
+    assert book.check() == []
 
 
 def test_the_code_in_the_docs_reads_a_packed_row() -> None:

@@ -14,7 +14,7 @@ from common_bench.book import schema
 from common_bench.book.book import Book
 from common_bench.book.changes import Row
 from common_bench.book.journal import HEARD, NO_TEXT
-from common_bench.book.packing import as_it_came, packed
+from common_bench.book.packing import as_it_came, packed, whole_size
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_sum
 from common_bench.model.trouble import BookTrouble
@@ -123,12 +123,17 @@ def _erase(connection: Connection, session: int, low: int, high: int | None) -> 
         query = query.where(j.c.first_byte < high)
     for found in connection.execute(query).mappings().all():
         row, lies = dict(found), dict(found)
-        row = as_it_came(row) or row  # what cannot be read is written over whole
+        row = as_it_came(row) or row
         data = row["bytes"] if isinstance(row["bytes"], bytes) else b""
         first = row["first_byte"] if isinstance(row["first_byte"], int) else 0
-        begin, end = max(0, low - first), len(data) if high is None else min(len(data), high - first)
+        size = whole_size(lies) if data else 0
+        begin, end = max(0, low - first), size if high is None else min(size, high - first)
         if begin >= end and not (row["what"] != HEARD and low <= first):
             continue
+        if row[
+            "packed"
+        ]:  # a packed row that cannot be read is written over whole: what of it could still be told, nobody knows
+            begin, end = 0, len(data)
         row["bytes"] = (
             data[:begin] + NO_TEXT * (end - begin) + data[end:] if row["what"] == HEARD else NO_TEXT * len(data)
         )
