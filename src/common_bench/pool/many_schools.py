@@ -153,7 +153,7 @@ def _by_duckdb(place: Path) -> pa.Table:
 
     with duckdb.connect() as connection:
         connection.execute("SET enable_progress_bar = false")  # what is printed is ours
-        return connection.execute(PLACES, [str(place / "*" / "*.parquet")]).to_arrow_table()
+        return connection.sql(PLACES, params=[str(place / "*" / "*.parquet")]).to_arrow_table()
 
 
 def _by_dask(place: Path, client: Any) -> pa.Table:
