@@ -230,8 +230,9 @@ class WorkingUp:
 
     def used_span(self, run: int) -> tuple[float, float] | None:
         """The span that is used: as its findings tell it, or as the plan finds it; None where it finds none."""
-        found = main_span(self._store.findings(run))
-        if found is None and self._store.findings(run):
+        findings = self._store.findings(run)
+        found = main_span(findings)
+        if found is None and findings:
             with suppress(Trouble):
                 return self.span_by_plan(run)
         return found

@@ -133,9 +133,7 @@ class Graph(pg.PlotWidget):
             np.asarray(x), np.asarray(y), pen=pen(colour, 1.0 if dense else width, dashed=dashed), connect="finite",
             antialias=not dense,
         )  # fmt: skip
-        if (
-            not dashed
-        ):  # each piece by itself: as one path, a line that goes up and down in every pixel takes half a second
+        if not dashed:  # piece by piece: one path that goes up and down in every pixel takes half a second
             drawn.curve.setSegmentedLineMode("on")
         return drawn
 
