@@ -99,6 +99,29 @@ def desk(tmp_path: Path, stand_ins: Callable[..., StandInProcess]) -> Iterator[C
         sheet.wear(QApplication.instance(), sheet.PAPER)
 
 
+@pytest.fixture
+def alone(tmp_path: Path) -> Iterator[Callable[[Any], Any]]:
+    """Opens the window on a lesson with nothing plugged in."""
+    from common_bench.desk.shell.application import application
+    from common_bench.desk.shell.hub import Hub
+    from common_bench.desk.shell.window import Bench
+    from person import Desk, take_down
+
+    application()
+    windows: list[Any] = []
+
+    def open_it(lesson: Any) -> Any:
+        windows.append(Bench(Hub(lesson, tmp_path / "ports", only_stand_ins=True)))
+        windows[-1].show()
+        return Desk(windows[-1], None)  # type: ignore[arg-type]
+
+    yield open_it
+    for window in windows:
+        window.close()
+        window.deleteLater()
+    take_down()
+
+
 @pytest.fixture(scope="session")
 def held(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """Where the book of that class is kept once it has been held, by any of the processes that test."""

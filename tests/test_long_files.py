@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,7 @@ from common_bench.lesson.bringing_in import _kept_lines
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import FileTrouble
+from person import Desk
 
 HEADS = ["time (s)", "load (g)", "temp (°C)", "kit", "level"]
 ODD_CELLS = ["", "nan", "-", "1e3", "+5", ".5", "−3", "1 234", "word", "inf", "12.", " 7 "]
@@ -121,20 +123,13 @@ def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
 
 
 def test_a_long_file_is_read_and_kept_beside_the_window_and_left_while_it_is(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, alone: Callable[[OpenLesson], Desk]
 ) -> None:
     from common_bench.desk.record import bring_view
-    from common_bench.desk.shell.application import application
-    from common_bench.desk.shell.hub import Hub
-    from common_bench.desk.shell.window import Bench
-    from person import Desk, take_down
 
     monkeypatch.setattr(bring_view, "LONG", 1000)
-    application()
     lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
-    window = Bench(Hub(lesson, tmp_path / "ports", only_stand_ins=True))
-    window.show()
-    made = Desk(window, None)  # type: ignore[arg-type]
+    made = alone(lesson)
     made.press("4")
     stage, store = made.window.stage, made.lesson.store
     path = tmp_path / "pond.csv"
@@ -159,6 +154,3 @@ def test_a_long_file_is_read_and_kept_beside_the_window_and_left_while_it_is(
     made.see("no rows of numbers", made.window)
     made.until(lambda: not stage.bringing.isVisible(), "nothing to bring in")
     assert lesson.book.check() == []
-    window.close()
-    window.deleteLater()
-    take_down()

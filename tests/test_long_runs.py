@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from common_bench.book.removing import remove_run
-from common_bench.desk.shell.application import application
-from common_bench.desk.shell.hub import Hub
-from common_bench.desk.shell.window import Bench
 from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson import run_pictures
 from common_bench.lesson.bring_files import bring_files
@@ -23,7 +20,7 @@ from common_bench.record.chain import Chain
 from common_bench.record.rules import Rule
 from common_bench.record.runs import Room, RunUnderWay
 from common_bench.workings.evaluate import check
-from person import Desk, take_down
+from person import Desk
 
 COUNT, SPIKE = 6000, 4321
 
@@ -87,15 +84,9 @@ def test_a_long_run_is_drawn_from_its_picture_until_it_is_read_and_never_from_on
 
 
 @pytest.fixture
-def made(long_book: Path, tmp_path: Path) -> Iterator[Desk]:
+def made(long_book: Path, alone: Callable[[OpenLesson], Desk]) -> Desk:
     """The window on it, with nothing plugged in."""
-    application()
-    window = Bench(Hub(OpenLesson.open(long_book), tmp_path / "ports", only_stand_ins=True))
-    window.show()
-    yield Desk(window, None)  # type: ignore[arg-type]
-    window.close()
-    window.deleteLater()
-    take_down()
+    return alone(OpenLesson.open(long_book))
 
 
 def test_a_run_is_looked_at_closer_while_it_stays_where_one_looks(made: Desk) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -11,9 +11,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from common_bench.desk.shell.application import application
-from common_bench.desk.shell.hub import Hub
-from common_bench.desk.shell.window import Bench
 from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson.bring_files import bring_files
 from common_bench.lesson.lesson import OpenLesson
@@ -26,7 +23,7 @@ from common_bench.workings.over import over_span
 from common_bench.workings.reading import read_working
 from common_bench.workup.findings import findings_of
 from common_bench.workup.span_rule import check_span, named_spans, spans_in, typed_span
-from person import Desk, take_down
+from person import Desk
 
 NOISE, SCALE = Source("noise", False), Source("calibration", True)
 
@@ -214,14 +211,8 @@ def test_a_persons_span_is_kept_for_its_run_undone_and_survives_a_new_plan(book:
 
 
 @pytest.fixture
-def made(book: Path, tmp_path: Path) -> Iterator[Desk]:
-    application()
-    window = Bench(Hub(OpenLesson.open(book), tmp_path / "ports", only_stand_ins=True))
-    window.show()
-    yield Desk(window, None)  # type: ignore[arg-type]
-    window.close()
-    window.deleteLater()
-    take_down()
+def made(book: Path, alone: Callable[[OpenLesson], Desk]) -> Desk:
+    return alone(OpenLesson.open(book))
 
 
 def test_spans_are_seen_dragged_and_typed_in_the_window(made: Desk) -> None:
