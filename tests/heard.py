@@ -70,3 +70,12 @@ def format_of_lines(lines: Sequence[bytes], words: Sequence[bytes] = ()) -> Stre
     found = work_out(as_lines([*words, *lines]), words)
     assert found is not None
     return msgspec.structs.replace(found.format, by_hand=True)
+
+
+def stalled(true: np.ndarray, stalls: list[tuple[float, float]]) -> np.ndarray:
+    """When lines sent at true s arrive, where nothing is passed on for so long from each of these times on."""
+    arrival = true.copy()
+    for begin, length in stalls:
+        inside = (arrival >= begin) & (arrival < begin + length)
+        arrival[inside] = begin + length
+    return arrival

@@ -21,7 +21,7 @@ from common_bench.reading.reader import Reader
 from common_bench.reading.roles import clock_of, pace_of
 from common_bench.record.chain import Chain
 from common_bench.workings.evaluate import check
-from heard import all_read, all_told, as_lines, paced
+from heard import all_read, all_told, as_lines, paced, stalled
 from streams import ASIDE, FAMILIES, Maker, Stream, streams, wrong_in
 
 PLENTY = 102  # streams: six of each family
@@ -287,6 +287,24 @@ def test_a_clock_is_known_by_its_pace_in_any_unit_through_stalls(unit: tuple[flo
         assert found.tick == tick
 
 
+@given(
+    st.floats(0.05, 0.5),
+    st.lists(st.tuples(st.floats(0.0, 12.0), st.floats(0.3, 8.0)), max_size=4),
+    st.integers(0, 10**6),
+)
+def test_a_name_that_tells_a_clocks_unit_is_believed_whatever_stalls(step: float, stalls: list[tuple[float, float]], seed: int) -> None:  # fmt: skip
+    throws = np.random.default_rng(seed)
+    true = np.cumsum(np.full(60, step) * throws.uniform(0.9, 1.1, 60)) + 5.0
+    arrivals = stalled(true + throws.exponential(0.004, 60), [(5.0 + begin, length) for begin, length in stalls])
+    for heard in (10, 20, 40, 60):
+        values = np.round(true[:heard] * 1e6)
+        found = clock_of(
+            "us", "", "number", pace_of(values, arrivals[:heard]), np.diff(values), alone=False, paced=True
+        )
+        assert found is not None
+        assert found.tick == 1e-6
+
+
 @given(st.floats(2.0, 400.0), st.floats(0.01, 0.2), st.integers(0, 10**6))
 def test_a_ramp_at_no_units_pace_is_no_clock(slope: float, step: float, seed: int) -> None:
     throws = np.random.default_rng(seed)
@@ -307,7 +325,9 @@ def test_ticks_of_a_fixed_length_are_a_clock_where_their_name_says_so() -> None:
 # the currency
 
 
-@given(st.lists(st.integers(-(10**6), 10**6), min_size=2, max_size=60))
+@given(
+    st.lists(st.integers(-(10**6), 10**6), min_size=3, max_size=60)
+)  # of two, the second may come back from the first
 def test_bits_are_never_less_than_nothing_and_less_for_what_stands_still(values: list[int]) -> None:
     series = np.array(values, float)
     assert numbers_bits(np.full(len(values), series[0])) <= numbers_bits(series) + 1e-6

@@ -16,7 +16,7 @@ from common_bench.reading.heard import Heard
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
 from common_bench.reading.plain import plain_table
 from common_bench.reading.reader import Reader, values_in
-from heard import all_read, all_told, format_of_lines, paced
+from heard import all_read, all_told, format_of_lines, paced, stalled
 
 
 def stamped(data: bytes, cuts: list[int], rate: float = 750.0) -> list[Stamped]:
@@ -217,15 +217,6 @@ def test_the_clock_map_finds_the_kits_rate_within_its_uncertainty(drift: float, 
     assert (np.diff(t) >= 0).all()
     assert not gaps.any()
     assert np.abs(t[1500:] - true[1500:] - 5).max() < 0.012
-
-
-def stalled(true: np.ndarray, stalls: list[tuple[float, float]]) -> np.ndarray:
-    """When lines sent at true s arrive, where nothing is passed on for so long from each of these times on."""
-    arrival = true.copy()
-    for begin, length in stalls:
-        inside = (arrival >= begin) & (arrival < begin + length)
-        arrival[inside] = begin + length
-    return arrival
 
 
 @given(

@@ -16,6 +16,7 @@ from common_bench.model.trouble import FindingTrouble, WorkingTrouble
 from common_bench.standins.pendulum import GRAVITY, Pendulum
 from common_bench.workings.evaluate import Evaluator, Workings, check, gathered
 from common_bench.workings.over import number_from, over_span
+from common_bench.workings.peaks import CLOCK_RATE
 from common_bench.workings.reading import DEEPEST, LONGEST_WORKING, read_working
 from common_bench.workup.findings import findings_of
 
@@ -81,6 +82,25 @@ def test_the_period_of_a_real_pendulum_is_found_within_its_uncertainty(length: f
     assert finding.n == len(results["swing"])
     assert [share.name for share in finding.made_of] == ["scatter of the mean", "kit's clock"]
     assert sum(share.u**2 for share in finding.made_of) == pytest.approx(finding.measured.u**2, rel=1e-4)
+
+
+@given(st.floats(1e-4, 1e-2), st.floats(0.0, 40.0))
+def test_a_clock_that_is_not_well_known_moves_every_time_between_two_events(u: float, begins: float) -> None:
+    """However late the first of them came, and whichever of the two is looked at first."""
+    t = begins + np.arange(0, 8, 0.02)
+    level = np.where(((t - begins) % 2 > 0.5) & ((t - begins) % 2 < 0.9), 1.0, 0.0)
+    workings = check(
+        ["there = rises of calibrated load through 0.5 N", "back = falls of calibrated load through 0.5 N",
+         "dark = time between there and back", "pause = gap between there", "pace_of = pace of there"],
+        CHANNELS,
+    )  # fmt: skip
+    assert not workings.troubles, workings.troubles[0]
+    found = Evaluator(workings).push(block_of(t, clock_u=u), {"load": Series(t, level, "N")})
+    for name in ("dark", "pause"):
+        series = found[name]
+        assert isinstance(series, Series)
+        assert len(series) > 2
+        assert series.parts[CLOCK_RATE] == pytest.approx(u * series.values, rel=1e-9)
 
 
 def test_a_gap_makes_no_false_swing_and_what_it_hides_stays_unknown() -> None:

@@ -202,7 +202,8 @@ class Series:
 class Events:
     """Times at which something happened.
 
-    t: (n,) s; parts: source -> (n,) signed standard uncertainty of t in s; fresh: (n,) True where
+    t: (n,) s; parts: source -> (n,) signed standard uncertainty of t in s, but of the kit's clock, which moves no time but what
+    lies between two, by as much for each s of it; fresh: (n,) True where
     what lies between this event and the one before it is not known (the beginning, a gap); told: (n,) s, the readings with
     which they were told, where these are not late by a fixed time.
     """

@@ -25,6 +25,7 @@ SHORTEST = 0.4  # s of arrivals, before a pace says anything
 SURE_AFTER, SURE_LINES = 2.0, 12  # s and lines, before it is sure that what is not named is a clock
 FEWEST = 5  # values
 PARTS = 7  # of the time, in each of which a pace is looked at: a stall of the link is in a few of them alone
+MOST_PARTS, ALIKE = 5, 0.15  # so many of them rise alike, within this share, where a pace speaks against a name
 MOST_FALLS = 0.04  # of the steps, at which a clock may begin anew
 EVEN = 0.02  # relative scatter of steps of a tick that is no unit's
 MOSTLY_STRAIGHT = 0.65  # of its values, that lie where arrivals say; a link that stalls makes others late
@@ -53,6 +54,7 @@ class Pace:
     values: int
     straight: bool = False  # it rises as evenly as arrivals tell
     usual: float = float("nan")  # the middle one of how fast it rises in parts of the time, whatever came late
+    alike: int = 0  # of these parts, those in which it rises about as fast
 
     def off(self, unit: float) -> float:
         """Relative: how far its pace is from that of a clock of this unit, by the whole or by most of its parts."""
@@ -84,15 +86,18 @@ def pace_of(values: Floats, arrivals: Floats) -> Pace:
     kept = ~falls & (steps <= LEAP * max(often, 0.0)) if often > 0 else ~falls
     seconds = float(np.diff(a)[kept].sum())
     per_second = float(steps[kept].sum()) / seconds if seconds > ONE_TIME else float("nan")
-    straight, usual = False, float("nan")
+    straight, usual, alike = False, float("nan"), 0
     if len(v) >= 2 * PARTS and not falls.any():
         ends = np.linspace(0, len(v) - 1, PARTS + 1).astype(int)
         parts = np.diff(v[ends]) / np.maximum(np.diff(a[ends]), 1e-9)
         usual = float(np.median(parts))
+        alike = int(np.count_nonzero(np.abs(parts - usual) <= ALIKE * abs(usual)))
     if rises and per_second > 0 and not falls.any():
         off = np.sort(np.abs(v - v[0] - per_second * (a - a[0])))[int(MOSTLY_STRAIGHT * len(v))]
         straight = bool(off <= 2.0 * float(np.median(steps)) + 1.5 + LATE * per_second + 0.02 * float(steps.sum()))
-    return Pace(per_second, seconds, rises, steps[kept], len(v), straight or (rises and bool(falls.any())), usual)
+    return Pace(
+        per_second, seconds, rises, steps[kept], len(v), straight or (rises and bool(falls.any())), usual, alike
+    )
 
 
 def clock_of(name: str, unit: str, kind: str, pace: Pace, steps: Floats, *, alone: bool, paced: bool) -> Clock | None:
@@ -135,7 +140,7 @@ def _named_clock(named: float, pace: Pace, *, paced: bool) -> Clock | None:
     off = pace.off(named)
     if off <= CONTRADICTED + LATE / pace.seconds:
         return Clock(named, sure, True)
-    if pace.seconds < CONTRADICTED_AFTER or not pace.straight:
+    if pace.seconds < CONTRADICTED_AFTER or not pace.straight or pace.alike < MOST_PARTS:
         return Clock(named, False, True)  # a link that stalls bends a pace as well
     found = unit_at(pace)
     if found:

@@ -12,7 +12,7 @@ from common_bench.workings.averaging import averaged
 from common_bench.workings.course import Course
 from common_bench.workings.crossings import Crossed, CrossingFinder, Pairs, Way, after, part_of
 from common_bench.workings.held import Held
-from common_bench.workings.peaks import PeakFinder
+from common_bench.workings.peaks import CLOCK_RATE, PeakFinder
 from common_bench.workings.windows import between
 
 REACH = 1.0  # s, beyond what events come late by, for which readings are kept
@@ -42,6 +42,8 @@ class ValueAt:
         values, parts = between(held, known, of, told.t, None, self._name)
         slope = self._slope(held, known, told.t)
         for source, share in told.parts.items():
+            if source == CLOCK_RATE:  # it moves the readings with the events
+                continue
             whole = source if source.common else averaged(source, self._name)
             moved = np.where(np.isfinite(values), slope * share, 0.0)
             parts[whole] = parts[whole] + moved if whole in parts else moved

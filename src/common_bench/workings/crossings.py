@@ -17,7 +17,7 @@ import numpy as np
 
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, Source
 from common_bench.model.uncertainty import RECTANGULAR
-from common_bench.workings.peaks import CLOCK_RATE
+from common_bench.workings.peaks import CLOCK_RATE, apart
 from common_bench.workings.spreads import next_alike, roots_of
 
 Way = Literal["rises", "falls", "changes"]
@@ -60,7 +60,6 @@ class CrossingFinder:
         self._low = self._high = np.nan  # of the quantity since the last crossing
         self._last = -np.inf
         self._fresh = True
-        self._origin = np.nan
 
     def push(self, series: Series, rows: Rows) -> Events:
         """series: (n,) over readings, of which `rows` tells what is known."""
@@ -81,11 +80,9 @@ class CrossingFinder:
         if not found.t:
             return Events(NO_FLOATS, np.empty(0, bool), {CROSSING_TIME: NO_FLOATS})
         at = np.array(found.t)
-        if np.isnan(self._origin):
-            self._origin = float(at[0])
         parts = {CROSSING_TIME: np.array(found.u), **{source: np.array(each) for source, each in found.common.items()}}
         if any(found.rate):
-            parts[CLOCK_RATE] = np.array(found.rate) * (at - self._origin)
+            parts[CLOCK_RATE] = np.array(found.rate)
         return Events(at, np.array(found.fresh, bool), parts, np.array(found.told))
 
     def _interrupt(self) -> None:
@@ -240,7 +237,7 @@ class Pairs:
         for source in {**ones.parts, **others.parts}:
             a = ones.parts.get(source, np.zeros(len(ones)))[one]
             b = others.parts.get(source, np.zeros(len(others)))[other]
-            parts[source] = b - a if source.common else np.sqrt(a**2 + b**2)
+            parts[source] = apart(source, a, b, others.t[other] - ones.t[one])
         t = others.t[other]
         return Series(t, t - ones.t[one], "s", parts, None, ones.t[one])
 

@@ -35,7 +35,6 @@ class PeakFinder:
         self._u: Floats = np.empty((2, 0))  # of the clock's rate, and what single readings scatter at least
         self._from = -np.inf  # no peak before this time any more
         self._fresh = True
-        self._origin = np.nan
 
     def push(self, series: Series, rows: Rows) -> Events:
         """series: (n,) over readings, of which `rows` tells what is known."""
@@ -58,11 +57,9 @@ class PeakFinder:
             return Events(NO_FLOATS, np.empty(0, bool), {PEAK_TIME: NO_FLOATS})
         at, spreads, rates = (np.concatenate([each[k] for each in found]) for k in (0, 1, 2))
         fresh = [each for told in found for each in told[3]]
-        if np.isnan(self._origin):
-            self._origin = float(at[0])
         parts = {PEAK_TIME: spreads}
         if rates.any():
-            parts[CLOCK_RATE] = rates * (at - self._origin)
+            parts[CLOCK_RATE] = rates
         return Events(at, np.array(fresh, bool), parts)
 
     def _interrupt(self) -> None:
@@ -100,6 +97,13 @@ class PeakFinder:
         return top[0], top[2], u[0, at], fresh
 
 
+def apart(source: Source, one: Floats, other: Floats, seconds: Floats) -> Floats:
+    """(n,) s: what a source does to the time from one event to the other, which came so many s later."""
+    if source == CLOCK_RATE:
+        return other * seconds
+    return other - one if source.common else np.sqrt(one**2 + other**2)
+
+
 class GapsBetween:
     """The distances of one kind of event, as they come."""
 
@@ -129,6 +133,5 @@ def gaps_between(events: Events, before: Events | None) -> Series:
     for source, share in events.parts.items():
         if before is not None and len(before):
             share = np.concatenate([before.parts.get(source, np.zeros(1)), share])
-        one, other = share[pairs], share[pairs - 1]
-        parts[source] = one - other if source.common else np.sqrt(one**2 + other**2)
+        parts[source] = apart(source, share[pairs - 1], share[pairs], t[pairs] - t[pairs - 1])
     return Series(t[pairs], t[pairs] - t[pairs - 1], "s", parts, None, t[pairs - 1])

@@ -13,6 +13,7 @@ from common_bench.model.measured import Measured
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import conversion
+from common_bench.workings.peaks import CLOCK_RATE, apart
 from common_bench.workings.repeated import Mean, PaceOfGaps, mean_of_gaps, mean_of_readings
 from common_bench.workings.tops import top_of
 
@@ -77,8 +78,12 @@ def time_of_first(events: Series | Events, span: tuple[float, float], way: str, 
     if not len(chosen):
         raise FindingTrouble("never-in-span", way=way)
     at = int(chosen[0])
-    shares = {_of_one(s, f"event {at} of {name}"): float(share[at]) for s, share in events.parts.items()}
-    return NumberOf(float(events.t[at]), "s", shares)
+    when = float(events.t[at])
+    shares = {
+        _of_one(s, f"event {at} of {name}"): float(share[at]) * (when if s == CLOCK_RATE else 1.0)
+        for s, share in events.parts.items()
+    }
+    return NumberOf(when, "s", shares)
 
 
 def _of_one(source: Source, which: str) -> Source:
@@ -125,7 +130,9 @@ def _of_events(word: str, events: Events, span: tuple[float, float], name: str) 
     parts = {Source("scatter of the pace", False, name, pace.mean.dof): pace.mean.u / gap**2}
     for source, share in events.parts.items():
         if source.common and len(t) > 1:
-            parts[source] = float(share[chosen[0]] - share[chosen[-1]]) / (t[-1] - t[0]) / gap
+            lasted = t[-1:] - t[:1]
+            moved = apart(source, share[chosen[:1]], share[chosen[-1:]], lasted)
+            parts[source] = -float(moved[0] / lasted[0]) / gap
     return NumberOf(1.0 / gap, "Hz", _known(parts), len(t), notes=_changes(pace))
 
 
