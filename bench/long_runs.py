@@ -22,8 +22,10 @@ from common_bench.book import schema
 from common_bench.book.journal import HEARD, heard_row
 from common_bench.book.packing import packed, unpacked
 from common_bench.book.soundness import journal_sum
+from common_bench.calibrate.fitting import standing
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.block import Stamped
+from common_bench.model.calibration import CurveChoice
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.stream import ClockState
 from common_bench.record.chain import Chain
@@ -76,8 +78,8 @@ def rows_of(lines: list[bytes], stamps: np.ndarray) -> tuple[list[dict], int]:
     return rows, first
 
 
-def big_book(folder: Path) -> tuple[Path, int]:
-    """A class with a thousand runs of 10⁵ readings and one of 10⁷; gives the book and that run."""
+def big_book(folder: Path, runs: int = RUNS, longest: int = LONG) -> tuple[Path, int]:
+    """A class with so many runs of 10⁵ readings and a long one; gives the book and that run."""
     sensors = tuple(SensorPlan(each, f"{each}_now", curve="as-it-comes") for each in ("load", "temp"))
     plan = Plan("Long", sensors=sensors, show=("load_now", "temp_now"))
     path = folder / "large.benchbook"
@@ -89,12 +91,13 @@ def big_book(folder: Path) -> tuple[Path, int]:
     reader.feed([Stamped(0.0, b"ms,load,temp\n")])
     reader.feed([Stamped(float(at), line) for at, line in zip(stamps[:300], lines[:300], strict=True)])
     format = reader.reader.format
-    setting = msgspec.json.encode(Chain(store.watching, (), format).setting(format, ClockState())).decode()
+    kept = [standing(each.channel, each.quantity, each.unit, CurveChoice("as-it-comes")) for each in sensors]
+    setting = msgspec.json.encode(Chain(store.watching, kept, format).setting(format, ClockState())).decode()
     ending = json.dumps({"code": "by-hand", "fields": {}})
     kits = [book.record("kit", identity=f"k{at}", name=f"kit {at}", link="/dev/ttyUSB0") for at in range(32)]
     chosen = 0
-    for number in range(RUNS + 1):
-        repeats = 1 if number < RUNS else LONG // READINGS
+    for number in range(runs + 1):
+        repeats = 1 if number < runs else longest // READINGS
         group = store.groups[number % 32].id
         session = book.record("session", lesson=store.id, kit=kits[number % 32], link="/dev/ttyUSB0", opened_at="2026-01-01T00:00:00+00:00", closed_at="x")  # fmt: skip
         with book.engine.begin() as connection:
@@ -111,8 +114,8 @@ def big_book(folder: Path) -> tuple[Path, int]:
             "run", lesson=store.id, group=group, number=number // 32 + 1, session=session, state="closed", began_at="2026-01-01T00:00:00+00:00",
             ending=ending, setting=setting, aside="", trouble="", begin_byte=0, end_byte=size * repeats, note="", lacks="", practice=0,
         )  # fmt: skip
-        if number < RUNS:
-            book.record("finding", run=run, name="load", value=1.0, u=0.1, unit="g", span_from=0.0, span_to=1.0, n=5, words="", made_of="[]", working="", made_at="")  # fmt: skip
+        if number < runs:
+            book.record("finding", run=run, name="load", value=1.0, u=0.1, unit="g", span_from=0.0, span_to=READINGS / RATE - 1, n=5, words="", made_of="[]", working="", made_at="")  # fmt: skip
         chosen = run
     with book.engine.connect() as connection:
         connection.execute(text("PRAGMA wal_checkpoint(TRUNCATE)"))

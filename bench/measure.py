@@ -23,6 +23,7 @@ import numpy as np
 
 from calibration import calibration
 from class_line import class_lines
+from class_of_runs import class_of_runs_inside
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.journal import JournalWriter, heard
@@ -529,10 +530,12 @@ def main() -> None:
     parts["many-schools"] = lambda: school_lines(told)
     parts["import"] = lambda: import_long(told)
     parts["long-runs"] = lambda: in_a_window("long-runs-inside")
+    parts["class-of-runs"] = lambda: in_a_window("class-of-runs-inside")
     parts["memory"] = lambda: memory(options.minutes)
     inside = {
         "wall-inside": wall_inside, "thirty-two-inside": thirty_two_inside, "start-inside": start_inside, "memory-inside": lambda: memory_inside(options.minutes),
         "long-runs-inside": lambda: long_runs_inside(told),
+        "class-of-runs-inside": lambda: class_of_runs_inside(told),
     }  # fmt: skip
     for name in options.parts or parts:
         kept = (parts | inside)[name]()  # noqa: F841  (until the process ends)

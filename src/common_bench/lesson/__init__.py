@@ -140,6 +140,7 @@ OFFERS = {
     "plan_effect": (
         "effect_words",
         "in_step_words",
+        "progress_of_runs",
     ),
     "plan_library": (
         "all_plans",

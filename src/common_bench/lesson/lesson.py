@@ -181,6 +181,7 @@ class OpenLesson:
             for kit in kits:
                 self.roster.close_session(kit)
         self._closed = True
+        self.runs_in_step.stop()
         self.working_up.close()
         self.book.close()
 

@@ -45,7 +45,16 @@ def in_step_words(found: InStep) -> str:
         why = found.refused[0].why_not
         keep = "keeps what it had" if len(found.refused) == 1 else "keep what they had"
         told.append(f"{_runs(len(found.refused))} {keep}: {why.what if why is not None else ''}")
+    if found.left:
+        told.append(
+            f"{_runs(found.left)} not looked at: {'it keeps' if found.left == 1 else 'they keep'} what they had."
+        )
     return " ".join(told)
+
+
+def progress_of_runs(done: int, of: int) -> str:
+    """How far they have come."""
+    return f"The runs follow the plan's lines: {done} of {of}."
 
 
 def _runs(count: int) -> str:

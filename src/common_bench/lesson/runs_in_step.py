@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import threading
 import time
 from collections.abc import Sequence
@@ -13,11 +14,13 @@ import msgspec
 
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.many_runs import Again, ByPlan, reworked_all
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.worked_runs import Reworked, finding_rows, reworked_run
+from common_bench.lesson.worked_runs import Reworked, finding_rows
 from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.run import Run, RunSetting
 
+TELLS_AFTER = 1.5  # s of work, from which it is told how far it has come
 QUIET = 0.3  # s without another change of the plan, after which its runs follow
 
 
@@ -27,6 +30,7 @@ class InStep:
 
     followed: tuple[Reworked, ...]
     refused: tuple[Reworked, ...]
+    left: int = 0  # that were not reached before somebody stopped it
 
 
 class RunsInStep:
@@ -43,12 +47,25 @@ class RunsInStep:
         self._since = 0.0
         self._under_way: Future[list[Reworked]] | None = None
         self._stop = threading.Event()
+        self._begun = math.inf
+        self._asked = 0
+        self.done = 0  # runs, of those that follow just now
         self.last: InStep | None = None
         changes.followers.append(self._follow)
 
     @property
     def is_busy(self) -> bool:
         return self._due or self._under_way is not None
+
+    @property
+    def progress(self) -> tuple[int, int] | None:
+        """How many runs of how many have followed, where that takes long enough to be told."""
+        lasts = self._under_way is not None and time.monotonic() - self._begun > TELLS_AFTER
+        return (self.done, self._asked) if lasts else None
+
+    def stop(self) -> None:
+        """What has followed so far is kept; the other runs keep what they had, until `look` is asked for again."""
+        self._stop.set()
 
     def _follow(self, change: Change) -> None:
         tables = {row.table for row in change.rows}
@@ -93,26 +110,24 @@ class RunsInStep:
         able = tuple(each for each in made if each.why_not is None)
         refused = tuple(each for each in made if each.why_not is not None)
         self._keep([*able, *(each for each in refused if not each.before)])
-        self.last = InStep(able, refused)
+        self.last = InStep(able, refused, self._asked - len(made))
         return True
 
     def _begin(self) -> None:
         store = self._store
-        asked = [(*each, {f.name: f for f in store.findings(each[0].id)}) for each in self.behind()]
+        asked = [Again(*each, {f.name: f for f in store.findings(each[0].id)}) for each in self.behind()]
         if not asked:
             return
         self._stop = stop = threading.Event()
-        channels, wanted, book, used = store.channels, store.plan.findings, store.book, store.plan.rule.used
+        self._begun, self._asked, self.done = time.monotonic(), len(asked), 0
+        wanted, book = store.plan.findings, store.book
+        plan = ByPlan(store.channels, wanted, store.plan.rule.used, wanted)
 
-        def work() -> list[Reworked]:
-            made = []
-            for run, setting, before in asked:
-                if stop.is_set():
-                    break
-                made.append(reworked_run(book, run, setting, before, channels, wanted, wanted, used))
-            return made
+        def told(done: int) -> None:
+            if self._stop is stop:
+                self.done = done
 
-        self._under_way = self._working_up.work(work)
+        self._under_way = self._working_up.work(lambda: reworked_all(book, asked, plan, stop, told))
 
     def _keep(self, reworked: Sequence[Reworked]) -> None:
         book, rows = self._store.book, list[RowChange]()

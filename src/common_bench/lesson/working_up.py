@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import logging
+import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -17,6 +18,7 @@ import numpy as np
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.many_runs import Again, ByPlan, reworked_all
 from common_bench.lesson.origins import reading_at
 from common_bench.lesson.planning import read_condition
 from common_bench.lesson.run_pictures import RunPicture, as_replayed, kept_picture, picture_rows
@@ -60,6 +62,7 @@ class WorkingUp:
         self._store, self._changes = store, changes
         self._workers = ThreadPoolExecutor(WORKERS, thread_name_prefix="work-up")
         self.is_closed = False
+        self._closing = threading.Event()
         self._under_way: dict[int, Future[Outcome]] = {}
         self._held: dict[int, Replayed | Trouble] = {}
         self._tried: dict[int, int | None] = {}  # run -> the end with which it was worked up
@@ -69,6 +72,7 @@ class WorkingUp:
 
     def close(self) -> None:
         self.is_closed = True
+        self._closing.set()
         self._workers.shutdown(wait=True, cancel_futures=True)
 
     def _follow(self, change: Change) -> None:
@@ -366,15 +370,11 @@ class WorkingUp:
         """The same by a worker, for one who cannot wait. Changes nothing."""
         store = self._store
         asked = [
-            (run, setting, {finding.name: finding for finding in store.findings(run.id)})
+            Again(run, setting, {finding.name: finding for finding in store.findings(run.id)})
             for run, setting in self.runs_before(channel, groups)
         ]
-        channels, wanted, book, used = store.channels, store.plan.findings, store.book, store.plan.rule.used
-        return self._workers.submit(
-            lambda: [
-                reworked_run(book, run, setting, before, channels, wanted, used=used) for run, setting, before in asked
-            ]
-        )
+        plan, book = ByPlan(store.channels, store.plan.findings, store.plan.rule.used), store.book
+        return self._workers.submit(lambda: reworked_all(book, asked, plan, self._closing))
 
     def work(self, work: Callable[[], list[Reworked]]) -> Future[list[Reworked]]:
         """Has a worker do it."""

@@ -37,7 +37,9 @@ STAIRCASE = (
 # off by up to about one step (rectangular, JCGM 100, 4.3.7)
 SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
 FEW_WINDOWS = 8  # fewer than these, and the one farthest from the line tells how well they are known
-MOST_OFF = 0.1  # of the rate; a few windows that tell more lie in one stall, in which all arrives at one time
+MOST_OFF = (
+    0.1  # of the rate; no clock is off by more: windows that tell so lie in stalls, after which all comes at once
+)
 KNOWN_SHARE, KNOWN_SIGMAS = 0.75, 1.15  # of more windows, the share within so many standard deviations of the line
 AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
 AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart
@@ -67,7 +69,7 @@ class ClockMap:
         self._gaps = GapFinder(spacing, self._last_t, watch_uneven=tick > 0)
         self._fresh = False  # a restart while it is held: where it lies is not known yet, its rate is
         self._slew = self._slew_for = 0.0  # extra rate, and for how many s of the kit's clock
-        self._leapt_to = math.nan
+        self._leapt_to = self._leapt_at = math.nan  # the clock's value that leapt, and when it arrived
         self._windows: list[tuple[float, float]] = []  # clock and arrival of the earliest line of each
         self._width = WINDOW
         self._window_end = -math.inf
@@ -217,10 +219,11 @@ class ClockMap:
             self._leapt_to = math.nan
             return False
         if self._leapt_to <= raw <= self._leapt_to + AGAIN_WITHIN:
+            least_late = min(arrival, self._leapt_at + self.rate * (raw - self._leapt_to))
             self._leapt_to = math.nan
-            self._restart(raw, arrival)
+            self._restart(raw, arrival, least_late)
             return False
-        self._leapt_to = raw
+        self._leapt_to, self._leapt_at = raw, arrival
         return True
 
     def _wrap(self, raw: float) -> float:
@@ -239,7 +242,7 @@ class ClockMap:
             span = self._wrap(raw)
             self._wraps += span
             if not span:
-                self._restart(raw, arrival)
+                self._restart(raw, arrival, arrival)
         clock = raw + self._wraps
         if self._earliest is None:
             self._window_end = self._end_of_window(clock)
@@ -247,13 +250,14 @@ class ClockMap:
         elif clock >= self._window_end:
             self._close_window(clock)
 
-    def _restart(self, raw: float, arrival: float) -> None:
+    def _restart(self, raw: float, arrival: float, at: float) -> None:
+        """at: s, where the reading lies as far as its own arrival and that of the one before it tell."""
         self.restarts += 1
         self._last_raw = raw
         self._windows.clear()
         self._wraps, self._width, self._closed, self._earliest = 0.0, WINDOW, 0, None
         self._seen = 0
-        self._kit, self._ours, self._slew = raw, self._not_before(arrival), 0.0
+        self._kit, self._ours, self._slew = raw, self._not_before(at), 0.0
         self._last_arrival, self._fresh = arrival, True
 
     def _see(self, clock: Floats, arrival: Floats) -> None:
@@ -303,7 +307,7 @@ class ClockMap:
             apart = float(np.ptp(points[:, 1])) / max(1, self._seen)
             tick = min(self.tick, apart)  # a coarse one is told by the first reading after it
             u = math.hypot(u, STAIRCASE * tick / float(np.ptp(points[:, 0])))
-            if abs(seen) < MOST_OFF or not few:
+            if abs(seen) < MOST_OFF:
                 off, self.u_rate = _believed(seen, u)
                 self.rate = 1.0 + off
         self._go_over(clock, until)

@@ -120,8 +120,9 @@ class Reader:
         self._missed = True
 
     def lost(self, at: float) -> Heard:
-        """The link went away: the open half line is given up, counted and told."""
-        self._joined = True
+        """The link went away: the open half line is given up, counted and told, and there is a gap before the next reading,
+        however late the last ones before it came."""
+        self._joined = self._missed = True
         half = self.cutter.lost()
         if half is None:
             return Heard([], [], [], 0, 0)

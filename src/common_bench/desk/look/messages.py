@@ -105,6 +105,10 @@ class Notice(QFrame):
         self._act.setText(act)
         self._then = then or (lambda: None)
 
+    def say(self, words: str) -> None:
+        self._words.setText(words)
+        set_tip(self._words, words)
+
     def add_words(self, words: str) -> None:
         self._words.setText(f"{self.words} {words}")
         set_tip(self._words, self.words)
@@ -162,6 +166,10 @@ class MessagePlace(QFrame):
         self._until = float("inf") if ended is not None else time.monotonic() + STAYS.get(tone, STAYS["amber"])
         if not self.asks:
             self._pages.setCurrentWidget(self.notice)
+
+    def say_instead(self, words: str) -> None:
+        """Other words for the sentence that is shown, as of how far something has come; its button stays."""
+        self.notice.say(words)
 
     def tell_besides(self, words: str, tone: str = "amber") -> None:
         """Something less urgent: a sentence with a way back that still stands keeps its place, and this follows it as

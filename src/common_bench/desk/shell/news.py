@@ -6,7 +6,7 @@ from __future__ import annotations
 import time
 
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.plan_effect import in_step_words
+from common_bench.lesson.plan_effect import in_step_words, progress_of_runs
 from common_bench.lesson.reading_words import change_words, shape_words
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
@@ -23,6 +23,7 @@ class News:
         self._back: dict[int, float] = {}
         self._moved: Trouble | None = None  # the book goes on elsewhere, and nobody has said that it is understood
         self._doubts: dict[int, StreamFormat] = {}  # kits that record, and how their lines would be read better
+        self._progress = ""  # the sentence of how far something has come that was shown last
 
     def tell_event(self, each: EngineEvent) -> None:
         lesson = self._hub.lesson
@@ -43,7 +44,9 @@ class News:
         elif each.what == "run-worked":
             self._tell_if_not_worked_up(each.run)
         elif each.what == "in-step" and lesson.runs_in_step.last is not None:
-            self._hub.tell(in_step_words(lesson.runs_in_step.last), "good")
+            found, go_on = lesson.runs_in_step.last, lesson.runs_in_step.look
+            words = in_step_words(found)
+            self._hub.tell(words, "amber" if found.left else "good", act="Go on" if found.left else "", then=go_on)
         elif each.what == "read-anew" and each.format is not None:
             self._tell_read_anew(each.kit, alias, each.format)
         elif each.what == "run-kept" and each.kit in self._doubts:
@@ -93,6 +96,21 @@ class News:
             change_words(alias, before, state.format), "amber", act="Take back",
             then=lambda: self._hub.try_to(lambda: lesson.roster.read_as(kit, before)),
         )  # fmt: skip
+
+    def tell_progress(self) -> None:
+        """Of what takes long, with a way to stop it; other sentences come first."""
+        following, messages = self._hub.lesson.runs_in_step, self._hub.messages
+        if following.progress is None:
+            self._progress = ""
+            return
+        words = progress_of_runs(*following.progress)
+        if not messages.text:
+            self._hub.tell(words, "amber", act="Stop", then=following.stop, ended=lambda: not following.is_busy)
+        elif messages.text == self._progress != words:
+            messages.say_instead(words)
+        else:
+            return
+        self._progress = words
 
     def tell_doubts(self) -> None:
         """A kit whose lines look different while it records goes on as it is; that is told once a run."""

@@ -320,6 +320,7 @@ class Bench(QMainWindow):
                 record.acts.run_ended(each.run)
         self.news.tell_whole_trouble()
         self.news.tell_doubts()
+        self.news.tell_progress()
         self.hub.tick()
         if any(each.what in ("run-began", "run-ended", "run-worked", "in-step", "format") for each in found):
             self.stage.refresh()
