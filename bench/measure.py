@@ -26,7 +26,8 @@ from class_line import class_lines
 from class_of_runs import class_of_runs_inside
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
-from common_bench.book.journal import JournalWriter, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import JournalWriter
 from common_bench.links.address import Address
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import Plan, SensorPlan

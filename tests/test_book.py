@@ -16,8 +16,9 @@ from hypothesis import strategies as st
 from common_bench.book import journal, schema
 from common_bench.book.book import Book
 from common_bench.book.changes import RowChange
+from common_bench.book.heard_again import heard
 from common_bench.book.history import lines_before
-from common_bench.book.journal import HEARD, LOST, SENT, JournalEntry, JournalWriter, heard
+from common_bench.book.journal import HEARD, LOST, SENT, JournalEntry, JournalWriter
 from common_bench.book.packing import as_it_came, packed, whole_size
 from common_bench.book.removing import remove_run
 from common_bench.model.block import Stamped

@@ -17,7 +17,8 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD
 from common_bench.desk.shell.application import application, demo_window
 from common_bench.lesson.class_views import aliased, hum, spectrum
 from common_bench.model.plan import Condition, RulePlan, Threshold

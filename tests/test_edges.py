@@ -20,7 +20,8 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton
 
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, JournalEntry, JournalWriter, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD, JournalEntry, JournalWriter
 from common_bench.book.lock import BookLock, is_held
 from common_bench.exchange.tables import csv_text
 from common_bench.lesson.exporting import export_all, stems_of

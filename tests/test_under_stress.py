@@ -17,7 +17,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, LOST, MISSED, SENT, JournalEntry, JournalWriter, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD, LOST, MISSED, SENT, JournalEntry, JournalWriter
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.address import read_address
 from common_bench.links.link import Link, PumpedLink

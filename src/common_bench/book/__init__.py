@@ -15,13 +15,16 @@ OFFERS = {
         "Row",
         "RowChange",
     ),
+    "heard_again": (
+        "heard",
+        "many_at_once",
+    ),
     "history": (
         "KeptLine",
         "lines_before",
         "PAGE",
     ),
     "journal": (
-        "heard",
         "HEARD",
         "JournalEntry",
         "JournalWriter",

@@ -10,7 +10,8 @@ from sqlalchemy import desc, select
 
 from common_bench.book import schema
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, SENT, in_its_place
+from common_bench.book.heard_again import in_its_place
+from common_bench.book.journal import HEARD, SENT
 from common_bench.book.packing import as_it_came
 
 PAGE = 400  # lines

@@ -7,7 +7,7 @@ import queue
 import threading
 import time
 import zlib
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as FutureTimeout
 from dataclasses import dataclass, field
@@ -15,12 +15,12 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, delete, insert, select, update
 
 from common_bench.book import schema
 from common_bench.book.book import Book
 from common_bench.book.book_file import connect
-from common_bench.book.packing import as_it_came, packed, whole_size
+from common_bench.book.packing import packed
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_fault, journal_sum
 from common_bench.model.block import Floats, Ints, Stamped
@@ -278,72 +278,6 @@ def heard_row(session: int, what: str, first: int, at: float, chunks: Sequence[S
         "stamps": np.array([chunk.at for chunk in chunks], "<f8").tobytes(),
         "sizes": np.array([len(chunk.data) for chunk in chunks], "<u4").tobytes(), "packed": 0,
     }  # fmt: skip
-
-
-def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
-    """What the journal holds of a session between two byte offsets, in order: (what, at, chunks).
-
-    Only what holds these bytes is read, however long was listened before. What a damaged row holds is not believed: as
-    many bytes that are no text stand in its place, and then the link counts as lost. Raises BookTrouble.
-    """
-    j = schema.journal
-    try:
-        with book.engine.connect() as connection:
-            earlier = select(func.max(j.c.first_byte)).where(
-                j.c.session == session, j.c.first_byte <= begin, j.c.what == HEARD
-            )
-            first = connection.execute(earlier).scalar() or 0
-            query = select(*schema.as_they_lie(j)).where(
-                j.c.session == session, j.c.first_byte >= first, j.c.first_byte < end
-            )
-            rows = connection.execution_options(yield_per=200).execute(query.order_by(j.c.id)).mappings()
-            for row in rows:
-                yield from _between(dict(row), begin, end)
-    except REFUSED as fault:
-        raise refusal(fault, book.path) from fault
-
-
-def _between(lies: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
-    row = as_it_came(lies)
-    if row is None:
-        yield from _in_place_of(lies, begin, end)
-        return
-    first, last = row["first_byte"], row["first_byte"] + len(row["bytes"])
-    if row["what"] != HEARD:
-        if begin < first < end:
-            yield row["what"], row["at"], []
-        return
-    if last <= begin:
-        return
-    stamps, sizes = np.frombuffer(row["stamps"], "<f8"), np.frombuffer(row["sizes"], "<u4")
-    chunks, at = [], first
-    for stamp, size in zip(stamps.tolist(), sizes.tolist(), strict=True):
-        low, high = max(at, begin), min(at + size, end)
-        if low < high:
-            chunks.append(Stamped(stamp, row["bytes"][low - first : high - first]))
-        at += size
-    yield HEARD, row["at"], chunks
-
-
-def _in_place_of(row: dict[str, Any], begin: int, end: int) -> Iterable[tuple[str, float, list[Stamped]]]:
-    first, at = row["first_byte"], _at(row)
-    if isinstance(first, int) and isinstance(row["bytes"], (bytes, str)):
-        low, high = max(first, begin), min(first + whole_size(row), end)
-        if low < high:
-            yield HEARD, at, [Stamped(at, NO_TEXT * (high - low))]
-    yield LOST, at, []
-
-
-def in_its_place(row: dict[str, Any]) -> dict[str, Any]:
-    """A row that cannot be believed, with as many bytes that are no text."""
-    size = whole_size(row) if isinstance(row["bytes"], (bytes, str)) else 0
-    first = row["first_byte"] if isinstance(row["first_byte"], int) else 0
-    sizes, stamps = np.array([size], "<u4").tobytes(), np.array([_at(row)], "<f8").tobytes()
-    return {**row, "what": HEARD, "first_byte": first, "bytes": NO_TEXT * size, "sizes": sizes, "stamps": stamps}
-
-
-def _at(row: dict[str, Any]) -> float:
-    return float(row["at"]) if isinstance(row["at"], (int, float)) else 0.0
 
 
 class StampedLines(NamedTuple):

@@ -248,6 +248,7 @@ OFFERS = {
     "worked_runs": (
         "no_reason",
         "Reworked",
+        "TriedSpan",
     ),
 }
 

@@ -9,7 +9,8 @@ from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
 
-from common_bench.book.journal import HEARD, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD
 from common_bench.exchange.data_package import data_package
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.senml_out import senml_pack

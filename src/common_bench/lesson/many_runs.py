@@ -5,6 +5,8 @@ from __future__ import annotations
 
 import logging
 import os
+import threading
+import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
@@ -20,6 +22,7 @@ from common_bench.model.run import Finding, Run, RunSetting
 
 WORTH_PROCESSES = 4_000_000  # bytes of all runs, from which it is worth the second or two in which processes begin
 LEAST_RUNS = 4  # fewer are no work to share
+PARENT_LOOK = 1.0  # s between two looks whether the program is still there
 LOOK = 0.1  # s between two looks whether it is to stop
 BEHIND = 5  # of a process's urgency: the window and what is recorded come first
 
@@ -104,10 +107,17 @@ def _by_processes(
 
 @cache
 def _opened(path: str) -> Book:
-    """In a process that works up runs, once."""
+    """In a process that works up runs, once; it ends with the program, however that ends."""
     os.nice(BEHIND)
+    threading.Thread(target=_end_with, args=(os.getppid(),), daemon=True).start()
     return Book.open(Path(path), readonly=True)
 
 
 def _in_process(path: str, each: Again, plan: ByPlan) -> Reworked:
     return _one(_opened(path), each, plan)
+
+
+def _end_with(parent: int) -> None:
+    while os.getppid() == parent:
+        time.sleep(PARENT_LOOK)
+    os._exit(1)

@@ -10,7 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD
 from common_bench.calibrate.curves import curve_name
 from common_bench.model.block import Events, Series
 from common_bench.model.calibration import Calibration

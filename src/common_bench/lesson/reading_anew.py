@@ -42,7 +42,7 @@ class ReadingAnew:
             if run.setting is not None
         ]  # fmt: skip
         channels, wanted, book, used = store.channels, store.plan.findings, store.book, store.plan.rule.used
-        return self._working_up.work(
+        return self._working_up.submit(
             lambda: [
                 reworked_run(book, run, setting, before, channels, wanted, wanted, used)
                 for run, setting, before in asked

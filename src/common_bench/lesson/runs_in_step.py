@@ -127,7 +127,7 @@ class RunsInStep:
             if self._stop is stop:
                 self.done = done
 
-        self._under_way = self._working_up.work(lambda: reworked_all(book, asked, plan, stop, told))
+        self._under_way = self._working_up.submit(lambda: reworked_all(book, asked, plan, stop, told))
 
     def _keep(self, reworked: Sequence[Reworked]) -> None:
         book, rows = self._store.book, list[RowChange]()

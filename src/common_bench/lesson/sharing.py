@@ -10,7 +10,8 @@ from typing import Any
 
 import msgspec
 
-from common_bench.book.journal import HEARD, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.table_pool import pool_lines, pooled_json

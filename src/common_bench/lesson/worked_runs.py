@@ -65,6 +65,27 @@ class Reworked:
     why_not: Trouble | None = None
 
 
+@dataclass(frozen=True)
+class TriedSpan:
+    """What a run would give over a span that nobody has chosen yet: its findings, or why there are none."""
+
+    span: tuple[float, float]
+    findings: tuple[Finding, ...] = ()
+    why_not: Trouble | None = None
+
+
+def tried_over(
+    book: Book, replayed: Replayed, span: tuple[float, float], wanted: Sequence[str], used: str
+) -> TriedSpan:
+    """Safe from any thread; keeps nothing."""
+    try:
+        named = named_in(book, replayed, used)
+        found = findings_in(replayed, span, wanted, taken_of(book, replayed.run.id), named)
+    except Trouble as trouble:
+        return TriedSpan(span, (), trouble)
+    return TriedSpan(span, tuple(found))
+
+
 def no_reason(reason: str) -> str:
     """The reason without spaces around it. Raises PoolTrouble where there is none."""
     if not reason.strip():

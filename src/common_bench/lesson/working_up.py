@@ -28,6 +28,7 @@ from common_bench.lesson.worked_runs import (
     Asked,
     Outcome,
     Reworked,
+    TriedSpan,
     finding_rows,
     findings_in,
     named_in,
@@ -35,6 +36,7 @@ from common_bench.lesson.worked_runs import (
     reworked_run,
     span_of,
     taken_of,
+    tried_over,
     worked_up_of,
 )
 from common_bench.model.block import Events
@@ -232,6 +234,11 @@ class WorkingUp:
             span = self.span_by_plan(run)
         return findings_in(replayed, span, self._store.plan.findings, taken, self.named_spans(run))
 
+    def tried(self, run: Run, span: tuple[float, float]) -> Future[TriedSpan]:
+        """What a run that is held would give over a span, by a worker; nothing is kept."""
+        replayed, plan = replace(self.replayed(run.id), run=run), self._store.plan
+        return self._workers.submit(tried_over, self._store.book, replayed, span, plan.findings, plan.rule.used)
+
     def used_span(self, run: int) -> tuple[float, float] | None:
         """The span that is used: as its findings tell it, or as the plan finds it; None where it finds none."""
         findings = self._store.findings(run)
@@ -375,10 +382,6 @@ class WorkingUp:
         ]
         plan, book = ByPlan(store.channels, store.plan.findings, store.plan.rule.used), store.book
         return self._workers.submit(lambda: reworked_all(book, asked, plan, self._closing))
-
-    def work(self, work: Callable[[], list[Reworked]]) -> Future[list[Reworked]]:
-        """Has a worker do it."""
-        return self._workers.submit(work)
 
     def apply_to_runs(self, reworked: Sequence[Reworked], label: str = "Apply the calibration to") -> Change:
         """Puts the calibrations in the place of those the runs were made with and works them up again, as one step of

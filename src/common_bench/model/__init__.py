@@ -14,8 +14,10 @@ OFFERS = {
         "StandInNotice",
     ),
     "block": (
+        "Arrived",
         "Block",
         "Bools",
+        "bytes_of",
         "Events",
         "Floats",
         "Ints",
@@ -28,6 +30,8 @@ OFFERS = {
         "Source",
         "Spread",
         "Stamped",
+        "stamps_of",
+        "together",
     ),
     "calibration": (
         "Calibration",

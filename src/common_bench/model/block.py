@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from typing import NamedTuple, overload
 
 import numpy as np
 import numpy.typing as npt
@@ -22,6 +22,62 @@ class Stamped(NamedTuple):
 
     at: float
     data: bytes
+
+
+class Arrived(Sequence[Stamped]):
+    """Many stamped bytes at once, as they lie in the journal: the same as a list of them, without one for each.
+
+    data: all bytes; stamps: (n,) s on the engine's clock; sizes: (n,) how many came with each.
+    """
+
+    __slots__ = ("_ends", "data", "sizes", "stamps")
+
+    def __init__(self, data: bytes, stamps: Floats, sizes: Ints) -> None:
+        self.data, self.stamps, self.sizes = data, stamps, sizes
+        self._ends = np.cumsum(sizes)
+
+    def __len__(self) -> int:
+        return len(self.stamps)
+
+    @overload
+    def __getitem__(self, at: int) -> Stamped: ...
+
+    @overload
+    def __getitem__(self, at: slice) -> list[Stamped]: ...
+
+    def __getitem__(self, at: int | slice) -> Stamped | list[Stamped]:
+        if isinstance(at, slice):
+            return [self[each] for each in range(*at.indices(len(self)))]
+        if not -len(self) <= at < len(self):
+            raise IndexError(at)
+        end = int(self._ends[at])
+        return Stamped(float(self.stamps[at]), self.data[end - int(self.sizes[at]) : end])
+
+    def __iter__(self) -> Iterator[Stamped]:
+        start = 0
+        for stamp, end in zip(self.stamps.tolist(), self._ends.tolist(), strict=True):
+            yield Stamped(stamp, self.data[start:end])
+            start = end
+
+
+def together(pieces: Sequence[Arrived]) -> Arrived:
+    """What came one after the other, as one."""
+    if len(pieces) == 1:
+        return pieces[0]
+    stamps, sizes = (np.concatenate([getattr(each, what) for each in pieces]) for what in ("stamps", "sizes"))
+    return Arrived(b"".join(each.data for each in pieces), stamps, sizes)
+
+
+def bytes_of(chunks: Sequence[Stamped]) -> bytes:
+    """All that came with them."""
+    return chunks.data if isinstance(chunks, Arrived) else b"".join(chunk.data for chunk in chunks)
+
+
+def stamps_of(chunks: Sequence[Stamped]) -> tuple[Floats, Ints]:
+    """(n,) s when each came, and how many bytes each holds."""
+    if isinstance(chunks, Arrived):
+        return chunks.stamps, chunks.sizes
+    return np.array([chunk.at for chunk in chunks], float), np.array([len(chunk.data) for chunk in chunks], np.int64)
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from common_bench.model.block import Floats, Ints, Stamped
+from common_bench.model.block import Floats, Ints, Stamped, bytes_of, stamps_of
 
 LONGEST_LINE = 8192  # bytes; a reading is far shorter, and one endless line must not fill the memory
 LF, CR = 10, 13
@@ -92,7 +92,7 @@ class LineCutter:
         return self._tail
 
     def feed(self, chunks: Sequence[Stamped]) -> list[Lines]:
-        arrived = b"".join(chunk.data for chunk in chunks)
+        arrived = bytes_of(chunks)
         if not arrived:
             return []
         skipped = 0
@@ -113,8 +113,9 @@ class LineCutter:
         if len(chunks) == 1:
             stamps = np.full(len(ends), chunks[0].at)
         else:
-            borders = np.cumsum([len(chunk.data) for chunk in chunks]) + len(self._tail) - skipped
-            stamps = np.array([chunk.at for chunk in chunks])[np.searchsorted(borders, ends, side="right")]
+            at, sizes = stamps_of(chunks)
+            borders = np.cumsum(sizes) + len(self._tail) - skipped
+            stamps = at[np.searchsorted(borders, ends, side="right")]
         after = ends + 1
         inside = after < len(array)
         pairs = np.zeros(len(ends), bool)

@@ -8,9 +8,10 @@ import numpy as np
 
 from common_bench.model.block import Bools, Floats, Ints
 from common_bench.model.stream import StreamFormat
-from common_bench.reading.lines import Lines
+from common_bench.reading.lines import CR, LF, Lines
 from common_bench.reading.values import numbers_of
 
+MANY_LINES = 64  # from which arrays are quicker than a loop over lines
 PLAIN = {sep: b"0123456789.+-eE\r\n " + sep.encode() for sep in (";", ",", "\t", "|", " ")}
 SPLITTING = {sep: bytes.maketrans(sep.encode(), b" ") for sep in (";", ",", "\t", "|", " ")}
 
@@ -57,8 +58,7 @@ def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
     lines = data.splitlines()
     if len(lines) != count:
         return None
-    shapes = {line.count(mark) + 1 for line in lines} if separator != " " else {len(line.split()) for line in lines}
-    if shapes != {columns}:
+    if not _as_many(lines, data, mark, columns):
         return None
     fields = data.translate(SPLITTING[separator]).split()
     if len(fields) != count * columns:
@@ -71,3 +71,18 @@ def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
     if not np.isfinite(flat).all() or (no_value and np.isin(flat, no_value).any()):
         return None
     return flat.reshape(count, columns)
+
+
+def _as_many(lines: list[bytes], data: bytes, mark: bytes, columns: int) -> bool:
+    """Whether each line holds as many fields as there are columns."""
+    if mark == b" ":
+        return all(len(line.split()) == columns for line in lines)
+    if len(lines) < MANY_LINES:
+        return all(line.count(mark) == columns - 1 for line in lines)
+    if columns == 1:
+        return mark not in data
+    array = np.frombuffer(data, np.uint8)
+    ends = np.flatnonzero((array == LF) | (array == CR))
+    so_far = np.searchsorted(np.flatnonzero(array == mark[0]), ends)
+    so_far = so_far[np.diff(so_far, prepend=-1) > 0]
+    return np.array_equal(so_far, np.arange(1, len(lines) + 1) * (columns - 1))

@@ -8,7 +8,8 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, LOST, MISSED, heard
+from common_bench.book.heard_again import heard, many_at_once
+from common_bench.book.journal import HEARD, LOST, MISSED
 from common_bench.model.block import Events, Floats, Ints, Series
 from common_bench.model.run import Run
 from common_bench.model.stream import StreamFormat
@@ -61,7 +62,7 @@ def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READ
     worked: list[Worked] = []
     others: list[OtherLine] = []
     readings = 0
-    for what, at, chunks in heard(book, run.session, run.begin, run.end):
+    for what, at, chunks in many_at_once(heard(book, run.session, run.begin, run.end)):
         if what == MISSED:
             chain.missed()
         flow = chain.feed(chunks) if what == HEARD else chain.lost(at) if what == LOST else None

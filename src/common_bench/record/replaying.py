@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from common_bench.book.book import Book
-from common_bench.book.journal import HEARD, LOST, MISSED, heard
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD, LOST, MISSED
 from common_bench.links.address import read_address
 from common_bench.model.block import Stamped
 from common_bench.model.run import Run

@@ -9,6 +9,7 @@ from common_bench.desk.look.labels import label, set_tip
 from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, emptied, hbox, say, set_property, vbox
 from common_bench.desk.plan.cards import keys_back
 from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.worked_runs import TriedSpan
 from common_bench.model.measured import how_long, u_words, written
 from common_bench.model.run import Finding, Moment, Run
 from common_bench.record.replay import Replayed
@@ -46,6 +47,16 @@ class FindingCard(Card):
         say(self.words, first.how)
         self.made_of.fill([[share.name, f"{u_words(share.u)} {first.measured.unit}"] for share in first.made_of])
         self.made_of.fit(6)
+
+    def show_tried(self, tried: TriedSpan) -> None:
+        """What the run would give over the span that is being dragged."""
+        low, high = tried.span
+        lines = [f"{f.name} = {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in tried.findings]
+        say(self.finding, "\n".join(lines) or "no finding")
+        why = tried.why_not.sentence if tried.why_not is not None else "as it lies; let go to keep it"
+        say(self.words, f"{low:.2f} s to {high:.2f} s: {why}")
+        for each in (self.made_of, self.difference):
+            each.hide()
 
     def show_difference(self, own: Sequence[Finding], others: Sequence[Finding], who: str) -> None:
         """How the first finding differs from that of another run, and whether they agree."""

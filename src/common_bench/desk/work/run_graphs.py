@@ -175,6 +175,11 @@ class RunGraph(Card):
         )
         self.graph.addItem(item)
 
+    @property
+    def is_dragged(self) -> bool:
+        """Whether a hand moves the span, and not the run that is shown."""
+        return not self._showing
+
     def _dragged(self) -> None:
         if not self._showing:
             low, high = (round(float(each), 3) for each in self.region.getRegion())

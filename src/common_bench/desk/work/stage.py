@@ -15,6 +15,7 @@ from common_bench.desk.work.beside import NamedSpans, lay_beside, propose_stretc
 from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard
 from common_bench.desk.work.curve_try import CurveTry
 from common_bench.desk.work.deeds import RunDeeds
+from common_bench.desk.work.following import FollowedSpan
 from common_bench.desk.work.pages import AllRunsCard, OriginCard, RunsCard
 from common_bench.desk.work.run_graphs import RunGraph
 from common_bench.desk.work.value_graphs import EachGraph, ResidualsGraph
@@ -50,7 +51,7 @@ class WorkStage(StageView):
         self.head.addWidget(self.take_aside)
         self.head.addWidget(self.send)
         self.graph_card = RunGraph(
-            self._drawn_span, lambda line, text: self.written.keep_line(line, text), self._pointed, self.refresh,
+            self._choose, lambda line, text: self.written.keep_line(line, text), self._pointed, self.refresh,
             deeds.leave_out_one,
         )  # fmt: skip
         self.graph = self.graph_card.graph
@@ -79,6 +80,7 @@ class WorkStage(StageView):
         for at, share in enumerate((10, 9)):
             left.setStretch(at, share)
         self.finding_card = FindingCard()
+        self.following = FollowedSpan(hub, self.graph_card, self.finding_card, self._current)
         self.how = button("How it came about (K)", lambda: self.turn_page(ORIGIN), role="link")
         self.finding_card.add(self.how)
         self.curve_card = FitCard(self.ask_curve, self.tried.keep)
@@ -255,16 +257,14 @@ class WorkStage(StageView):
         """The span as the plan says how it is found."""
         run = self._current()
         if run is not None:
-            self.hub.try_to(lambda: self._choose(run, *self.lesson.working_up.span_by_plan(run.id)))
+            self.hub.try_to(lambda: self._choose(*self.lesson.working_up.span_by_plan(run.id)))
 
     # what is done
 
-    def _drawn_span(self, low: float, high: float) -> None:
+    def _choose(self, low: float, high: float) -> None:
         run = self._current()
-        if run is not None:
-            self._choose(run, low, high)
-
-    def _choose(self, run: Run, low: float, high: float) -> None:
+        if run is None:
+            return
         findings = self.hub.lesson.store.findings(run.id)
         if main_span(findings) == (low, high):
             return
@@ -272,16 +272,11 @@ class WorkStage(StageView):
             self.refresh()
 
     def _nudge(self, begin: float, end: float) -> None:
-        run = self._current()
-        if run is None:
-            return
         low, high = self.graph_card.span
-        self._choose(run, round(max(0.0, low + begin), 3), round(min(self._seconds, high + end), 3))
+        self._choose(round(max(0.0, low + begin), 3), round(min(self._seconds, high + end), 3))
 
     def _use_all(self) -> None:
-        run = self._current()
-        if run is not None:
-            self._choose(run, 0.0, self._seconds)
+        self._choose(0.0, self._seconds)
 
     def _change_moment(self, row: int, text: str) -> None:
         run = self._current()
