@@ -167,6 +167,11 @@ class MessagePlace(QFrame):
         if not self.asks:
             self._pages.setCurrentWidget(self.notice)
 
+    @property
+    def may_give_way(self) -> bool:
+        """Whether the sentence that is shown has said what it had to: no button, and no cause that goes on."""
+        return not self._until or (self._ended is None and not self.notice.has_act)
+
     def say_instead(self, words: str) -> None:
         """Other words for the sentence that is shown, as of how far something has come; its button stays."""
         self.notice.say(words)

@@ -98,13 +98,13 @@ class News:
         )  # fmt: skip
 
     def tell_progress(self) -> None:
-        """Of what takes long, with a way to stop it; other sentences come first."""
+        """Of what takes long, with a way to stop it; what has a button or still goes on comes first."""
         following, messages = self._hub.lesson.runs_in_step, self._hub.messages
         if following.progress is None:
             self._progress = ""
             return
         words = progress_of_runs(*following.progress)
-        if not messages.text:
+        if messages.may_give_way:
             self._hub.tell(words, "amber", act="Stop", then=following.stop, ended=lambda: not following.is_busy)
         elif messages.text == self._progress != words:
             messages.say_instead(words)
