@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 
 from common_bench.cli import main
 from common_bench.fits.group_line import group_line
+from common_bench.lesson.table_pool import pooled_json
 from common_bench.model.measured import Measured
-from common_bench.model.plan import ClassGraph
+from common_bench.model.plan import ClassGraph, Condition, Plan
 from common_bench.model.plan_file import shipped_plan
 from common_bench.model.run import PoolRow
 from common_bench.model.uncertainty import coverage_factor
@@ -145,6 +146,63 @@ def test_a_line_through_zero_and_a_parabola_are_what_the_plan_asks() -> None:
     assert bent.finding is not None
     assert bent.finding.unit == "s²/m²"
     assert abs(bent.finding.value) < 4 * bent.finding.u
+
+
+def bent_rows(dice: np.random.Generator, form: str, between: float) -> list[PoolRow]:
+    """A class whose findings follow a power or an exponential, each group off by a share of its own."""
+    rows = []
+    for group, x in enumerate(np.linspace(0.5, 4.0, 8)):
+        true = 3.0 * x**-1.5 if form == "power" else 3.0 * np.exp(-0.7 * x)
+        y, stated = true * np.exp(dice.normal(0, between)), float(x + dice.normal(0, 0.004))
+        rows += [
+            PoolRow(
+                len(rows) + run, group, f"Group {group}", run, {"dose": Measured(stated, 0.004, "m")},
+                {"rate_of": Measured(float(y * (1 + dice.normal(0, 0.01))), 0.01 * float(y), "N")},
+            )
+            for run in range(3)
+        ]  # fmt: skip
+    return rows
+
+
+@pytest.mark.parametrize("form", ["power", "exponential"])
+def test_a_power_and_an_exponential_are_found_as_often_as_they_say_and_nobody_who_fits_stands_out(form: str) -> None:
+    name, true, unit = ("exponent", -1.5, "") if form == "power" else ("rate", -0.7, "1/m")
+    plan = Plan("Bent", findings=("rate_of",), conditions=(Condition("dose", "m"),))
+    dice = np.random.default_rng(17)
+    inside, out = {"own": [], "factor": []}, []
+    for at in range(120):
+        rows = bent_rows(dice, form, 0.02 if at % 2 else 0.0)
+        for key, formula, expected in (("own", f"n = {name}", true), ("factor", "a = factor", 3.0)):
+            graph = ClassGraph("rate_of", "dose", formula, line=form)  # type: ignore[arg-type]
+            result = class_result(msgspec.structs.replace(plan, graph=graph), rows)
+            assert result.finding is not None
+            inside[key].append(
+                abs(result.finding.value - expected) <= coverage_factor(result.finding.dof) * result.finding.u
+            )
+        assert result.finding.unit == "N"
+        out.append(any(place.stands_out for place in result.places))
+    assert all(0.90 <= np.mean(each) <= 0.99 for each in inside.values()), inside
+    assert np.mean(out) <= 0.11
+    line = result.line
+    assert line is not None
+    assert line.at(2.0) == pytest.approx(3.0 * 2**-1.5 if form == "power" else 3.0 * np.exp(-1.4), rel=0.1)
+    assert 0 < line.u_at(2.0) < 0.1 * line.at(2.0)
+    told = pooled_json(result)["line"]
+    assert told["form"] == form
+    assert told[name] == pytest.approx(true, abs=0.1)
+    wrong = [changed_dose(row, 1.3) if row.group == 2 else row for row in rows]
+    assert [place.group for place in class_result(msgspec.structs.replace(plan, graph=graph), wrong).places if place.stands_out] == [2]  # fmt: skip
+    below = class_result(msgspec.structs.replace(plan, graph=graph), [changed_dose(row, 1.0, -1.0) for row in rows])
+    assert below.line is None
+    assert "Group 0 has a value of y that is not above zero" in below.why_no_line
+
+
+def changed_dose(row: PoolRow, by: float, finding: float = 1.0) -> PoolRow:
+    x, y = row.conditions["dose"], row.findings["rate_of"]
+    return msgspec.structs.replace(
+        row, conditions={"dose": msgspec.structs.replace(x, value=x.value * by)},
+        findings={"rate_of": msgspec.structs.replace(y, value=y.value * finding)},
+    )  # fmt: skip
 
 
 def test_the_pool_of_a_table_by_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

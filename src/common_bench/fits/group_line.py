@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -23,7 +23,8 @@ LEAST_WITHIN = 2  # degrees of freedom within groups, from which their scatter f
 
 @dataclass(frozen=True)
 class LineOfGroups:
-    """y = Σ coefficients[k] x**powers[k].
+    """y = Σ coefficients[k] x**powers[k]; where `logs` says so, of the logarithm of x, of y: all of it but `at`, `u_at` and
+    `variance_of_new` is then told in those.
 
     covariance: (p, p) of the coefficients, of which the size is known from `u_dof` degrees of freedom; residuals: (n,) y minus
     line; variances: (n,) of single places about the line, the scatter between groups among it; between: variance of the
@@ -41,6 +42,7 @@ class LineOfGroups:
     scale: float  # by which stated variances and those between groups are multiplied in the end
     stated: bool  # variances were; else all places count alike
     judged_dof: float  # degrees of freedom by which another group is judged
+    logs: tuple[bool, bool] = (False, False)
 
     def _of(self, power: int) -> float:
         return float(self.coefficients[self.powers.index(power)]) if power in self.powers else 0.0
@@ -53,21 +55,30 @@ class LineOfGroups:
     def slope(self) -> float:
         return self._of(1)
 
+    def _rows(self, x: Floats | float) -> Floats:
+        there = np.atleast_1d(np.asarray(x, float))
+        if self.logs[0]:
+            with np.errstate(invalid="ignore", divide="ignore"):
+                there = np.log(there)
+        return design(there, self.powers)
+
     def at(self, x: Floats | float) -> Floats:
-        return np.asarray(design(np.atleast_1d(np.asarray(x, float)), self.powers) @ self.coefficients).reshape(
-            np.shape(x)
-        )
+        found = np.asarray(self._rows(x) @ self.coefficients).reshape(np.shape(x))
+        return np.asarray(np.exp(found)) if self.logs[1] else found
 
     def u_at(self, x: Floats | float) -> Floats:
         """Standard uncertainty of the line itself at x."""
-        rows = design(np.atleast_1d(np.asarray(x, float)), self.powers)
-        return np.asarray(np.sqrt(np.maximum(np.einsum("ni,ij,nj->n", rows, self.covariance, rows), 0.0))).reshape(
-            np.shape(x)
-        )
+        rows = self._rows(x)
+        found = np.sqrt(np.maximum(np.einsum("ni,ij,nj->n", rows, self.covariance, rows), 0.0)).reshape(np.shape(x))
+        return np.asarray(found * self.at(x) if self.logs[1] else found)
 
     def variance_of_new(self, x: float, u_x: float, v: float) -> float:
         """Of another group's place about this line, of stated variance v and uncertainty of x; where they are not stated, as
         one of these."""
+        if any(self.logs):
+            y, plain = float(self.at(x)), replace(self, logs=(False, False))
+            own = (math.log(x), u_x / x) if self.logs[0] else (x, u_x)
+            return y * y * plain.variance_of_new(*own, v / (y * y)) if self.logs[1] else plain.variance_of_new(*own, v)
         if not (self.stated and math.isfinite(v) and math.isfinite(u_x)):
             return float(np.mean(self.variances)) + float(self.u_at(x)) ** 2
         steep = float(steepness(np.array([x]), self.powers, self.coefficients)[0])

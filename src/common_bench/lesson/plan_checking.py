@@ -263,7 +263,15 @@ def parameters_of(plan: Plan, x_unit: str, y_unit: str) -> dict[str, Kind]:
     """What the class finding may be made of, with units."""
     if plan.graph is not None and plan.graph.has_line:
         slope = product(interval_of(y_unit), interval_of(x_unit), -1.0)
-        return {"slope": Kind("number", slope), "intercept": Kind("number", y_unit)}
+        bent = {"factor": Kind("number", y_unit)}
+        form = plan.graph.line
+        if form == "power":
+            return bent | {"exponent": Kind("number", "")}
+        if form == "exponential":
+            return bent | {"rate": Kind("number", product("", interval_of(x_unit), -1.0))}
+        straight = {"slope": Kind("number", slope), "intercept": Kind("number", y_unit)}
+        bend = product(slope, interval_of(x_unit), -1.0)
+        return straight | ({"bend": Kind("number", bend)} if form == "parabola" else {})
     return {MEAN: Kind("number", y_unit), SCATTER: Kind("number", interval_of(y_unit))}
 
 

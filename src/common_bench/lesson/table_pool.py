@@ -8,7 +8,7 @@ from typing import Any
 
 from common_bench.exchange.columns import STATED, cells_from, number_in
 from common_bench.exchange.tables import without_nan
-from common_bench.model.class_line import ClassResult, GroupPlace
+from common_bench.model.class_line import ClassLine, ClassResult, GroupPlace
 from common_bench.model.measured import Measured, written
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_file, shipped_names, shipped_plan
@@ -98,7 +98,7 @@ def pooled_json(result: ClassResult, name: str = "") -> dict[str, Any]:
         "line": None if line is None else {
             "slope": line.slope, "u_slope": line.covariance[1][1] ** 0.5, "intercept": line.intercept,
             "u_intercept": line.covariance[0][0] ** 0.5, "bend": line.bend, "covariance": line.covariance, "dof": line.u_dof,
-            "excess": line.excess, "robust_slope": line.robust, "groups": line.groups, "runs": line.runs,
+            "excess": line.excess, "robust_slope": line.robust, "groups": line.groups, "runs": line.runs, **_bent(line),
         },
         "level": None if level is None else {"mean": _number(level.mean), "scatter": _number(level.scatter)},
         "within": {"value": result.within, "unit": y_unit},
@@ -110,6 +110,18 @@ def pooled_json(result: ClassResult, name: str = "") -> dict[str, Any]:
     }  # fmt: skip
     found: dict[str, Any] = without_nan(told)
     return found
+
+
+def _bent(line: ClassLine) -> dict[str, Any]:
+    """What a power or an exponential is called by; its slope and intercept are those of the logarithms."""
+    if not line.logs[1]:
+        return {}
+    factor, name = math.exp(line.intercept), "exponent" if line.logs[0] else "rate"
+    u_factor, u = factor * line.covariance[0][0] ** 0.5, line.covariance[1][1] ** 0.5
+    return {
+        "form": "power" if line.logs[0] else "exponential", "factor": factor, "u_factor": u_factor, name: line.slope,
+        f"u_{name}": u,
+    }  # fmt: skip
 
 
 def _number(value: Measured | None) -> dict[str, Any]:

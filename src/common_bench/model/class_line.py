@@ -10,6 +10,7 @@ from common_bench.model.block import Source
 from common_bench.model.measured import Measured
 from common_bench.model.uncertainty import as_normal, combined, coverage_factor
 
+MOST_LOGARITHM = 700.0  # of a number that can be written
 MEAN, SCATTER = "class_mean", "class_scatter"  # by which a class finding names them where there is no line
 
 
@@ -55,7 +56,8 @@ class GroupPlace(msgspec.Struct, frozen=True):
 class ClassLine(msgspec.Struct, frozen=True):
     """y = intercept + slope x (+ bend x²) through the groups that are in, with the covariance of all three, known from u_dof
     degrees of freedom; excess: how much more the places scatter than they state; between: standard deviation of the groups about
-    the line beyond what they state; robust: the slope by medians (Theil, Sen), nan where there is none."""
+    the line beyond what they state; robust: the slope by medians (Theil, Sen), nan where there is none. logs: all of it is of the
+    logarithm of x, of y, but `at` and `u_at`."""
 
     intercept: float
     slope: float
@@ -67,14 +69,23 @@ class ClassLine(msgspec.Struct, frozen=True):
     bend: float = 0.0
     between: float = 0.0
     robust: float = math.nan
+    logs: tuple[bool, bool] = (False, False)
+
+    def _x(self, x: float) -> float:
+        if not self.logs[0]:
+            return x
+        return math.log(x) if x > 0 else math.nan
 
     def at(self, x: float) -> float:
-        return self.intercept + self.slope * x + self.bend * x * x
+        x = self._x(x)
+        found = self.intercept + self.slope * x + self.bend * x * x
+        return math.exp(min(found, MOST_LOGARITHM)) if self.logs[1] else found
 
     def u_at(self, x: float) -> float:
-        row = (1.0, x, x * x)
+        there = self._x(x)
+        row = (1.0, there, there * there)
         found = sum(row[i] * row[j] * self.covariance[i][j] for i in range(3) for j in range(3))
-        return float(max(0.0, found) ** 0.5)
+        return float(max(0.0, found) ** 0.5) * (self.at(x) if self.logs[1] else 1.0)
 
 
 class ClassLevel(msgspec.Struct, frozen=True):

@@ -187,15 +187,15 @@ class ClassGraph(msgspec.Struct, frozen=True):
     """What the class finds: y against x as workings over findings and conditions, or y alone compared between the
     groups where x is empty. finding: the class finding as a working over `slope` and `intercept` of the class line, or over
     `class_mean` and `class_scatter` where there is no line; accepted: the value to compare it with, where there is one;
-    line: `straight`, `through-zero`, `parabola` (whose third coefficient a finding knows as `bend`) or `none`; point: one a
-    `group` or one a `run`.
+    line: `straight`, `through-zero`, `parabola` (whose third coefficient a finding knows as `bend`), `power` (`factor` times x to
+    the `exponent`), `exponential` (`factor` times e to the `rate` times x) or `none`; point: one a `group` or one a `run`.
     """
 
     y: str
     x: str = ""
     finding: str = ""
     accepted: str = ""
-    line: Literal["straight", "through-zero", "parabola", "none"] = "straight"
+    line: Literal["straight", "through-zero", "parabola", "power", "exponential", "none"] = "straight"
     point: Literal["group", "run"] = "group"
 
     @property

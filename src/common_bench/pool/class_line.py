@@ -166,6 +166,9 @@ def _class_finding(formula: str, line: LineOfGroups, places: Sequence[GroupPlace
     def value(coefficients: Floats) -> Measured:
         known = dict(zip(line.powers, coefficients.tolist(), strict=True))
         names = {NAMES[k]: Measured(known.get(k, 0.0), 0.0, units[k]) for k in range(3)}
+        if line.logs[1]:
+            by = ("exponent", "") if line.logs[0] else ("rate", product("", interval_of(x_unit), -1.0))
+            names = {"factor": Measured(math.exp(known[0]), 0.0, y_unit), by[0]: Measured(known[1], 0.0, by[1])}
         return number_from(formula, names)
 
     try:
@@ -224,7 +227,7 @@ def _kept(line: LineOfGroups, used: Sequence[GroupPlace], groups: int, runs: int
     known = dict(zip(line.powers, line.coefficients.tolist(), strict=True))
     return ClassLine(
         line.intercept, line.slope, covariance, line.excess, groups, runs, line.u_dof, known.get(2, 0.0),  # type: ignore[arg-type]
-        (line.scale * line.between) ** 0.5, _by_medians(used, line),
+        (line.scale * line.between) ** 0.5, _by_medians(used, line), line.logs,
     )  # fmt: skip
 
 
@@ -235,9 +238,13 @@ def _by_medians(used: Sequence[GroupPlace], line: LineOfGroups) -> float:
         return math.nan
     if line.powers == (1,):
         return float(np.median([place.y.value / place.x.value for place in used if place.x.value]))
+    x, y = (
+        [math.log(value) if log else value for value in (getattr(place, axis).value for place in used)]
+        for axis, log in zip("xy", line.logs, strict=True)
+    )
     slopes = [
-        (b.y.value - a.y.value) / (b.x.value - a.x.value)
-        for a, b in itertools.combinations(used, 2)
-        if a.group != b.group and a.x.value != b.x.value
+        (y[b] - y[a]) / (x[b] - x[a])
+        for a, b in itertools.combinations(range(len(used)), 2)
+        if used[a].group != used[b].group and x[a] != x[b]
     ]
     return float(np.median(slopes)) if slopes else math.nan

@@ -18,10 +18,11 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal
 from common_bench.pool.causes import cause_of
-from common_bench.pool.places import FittedLines, away_from
+from common_bench.pool.places import FittedLines, away_from, logs_of
 
 LEAST_JUDGED = 5  # groups; of four, three others say too little of what groups scatter
 BY_CHANCE, PAIR_BY_CHANCE = 0.04, 0.01  # share of classes without a fault in which somebody stands out, or two together
+TINY = 1e-300  # in the place of what has no logarithm
 LOOKED_AT = 6  # groups farthest from a line by medians, of which two may hide each other
 
 
@@ -77,6 +78,7 @@ def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph, lines: 
 def _farthest(trusted: Sequence[GroupPlace], graph: ClassGraph) -> list[int]:
     """The groups farthest from a line by medians, or from the median."""
     x, y = (np.array([getattr(place, axis).value for place in trusted]) for axis in "xy")
+    x, y = (np.log(np.maximum(each, TINY)) if log else each for each, log in zip((x, y), logs_of(graph), strict=True))
     off = np.abs(y - np.median(y))
     if graph.has_line:
         one, other = np.triu_indices(len(x), 1)

@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from common_bench.fits.group_line import LineOfGroups, group_line
-from common_bench.model.block import Source
+from common_bench.model.block import Floats, Source
 from common_bench.model.class_line import ClassPoint, GroupPlace
 from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph
@@ -19,7 +20,11 @@ from common_bench.model.uncertainty import combined
 from common_bench.workings.over import number_from
 
 LEAST_GROUPS = 3
-POWERS: dict[str, tuple[int, ...]] = {"straight": (0, 1), "through-zero": (1,), "parabola": (0, 1, 2)}
+POWERS: dict[str, tuple[int, ...]] = {"through-zero": (1,), "parabola": (0, 1, 2)}  # others have (0, 1)
+LOGS = {
+    "power": (True, True),
+    "exponential": (False, True),
+}  # whether the line is straight over the logarithm of x, of y
 
 
 def point_of(graph: ClassGraph, row: PoolRow) -> ClassPoint | None:
@@ -107,7 +112,7 @@ class FittedLines:
     """FittedLines through the places of some groups; each is fitted once."""
 
     def __init__(self, graph: ClassGraph) -> None:
-        self._powers = POWERS.get(graph.line, (0, 1))
+        self._powers, self._logs = POWERS.get(graph.line, (0, 1)), logs_of(graph)
         self._found: dict[tuple[tuple[int, float], ...], LineOfGroups | CalibrationTrouble] = {}
 
     @property
@@ -135,4 +140,22 @@ class FittedLines:
             for what in ("value", "u")
             for axis in "xy"
         )
-        return group_line(x, y, u_x, u_y * u_y, np.array([place.group for place in places]), self._powers)
+        groups = np.array([place.group for place in places])
+        (x, u_x), (y, u_y) = (
+            _logarithms(each, u, places, axis) if log else (each, u)
+            for each, u, axis, log in zip((x, y), (u_x, u_y), ("x", "y"), self._logs, strict=True)
+        )
+        return replace(group_line(x, y, u_x, u_y * u_y, groups, self._powers), logs=self._logs)
+
+
+def logs_of(graph: ClassGraph) -> tuple[bool, bool]:
+    """Whether the class line is straight over the logarithm of x, of y."""
+    return LOGS.get(graph.line, (False, False))
+
+
+def _logarithms(each: Floats, u: Floats, places: Sequence[GroupPlace], axis: str) -> tuple[Floats, Floats]:
+    """With their uncertainties. Raises CalibrationTrouble where there is none."""
+    wrong = next((place for place, value in zip(places, each.tolist(), strict=True) if not value > 0), None)
+    if wrong is not None:
+        raise CalibrationTrouble("line-needs-above-zero", alias=wrong.alias, axis=axis)
+    return np.log(each), u / each

@@ -64,6 +64,12 @@ class TextFields:
         set_property(field, "wrong", not self._kept(name, field.text()))
 
 
+LINES = {
+    "straight": "a line", "through-zero": "a line through zero", "parabola": "a parabola", "power": "a power",
+    "exponential": "an exponential", "none": "no line",
+}  # fmt: skip
+
+
 class ClassFindsCard(Card):
     """y against x, the class finding, the accepted value; what is wrong under it."""
 
@@ -81,7 +87,7 @@ class ClassFindsCard(Card):
             grid.addWidget(label(words, "soft"), at, 0)
             grid.addWidget(self.texts.add(name, hint), at, 1)
         self.point = choice(["a point a group", "a point a run"])
-        self.line = choice(["a line", "no line"])
+        self.line = choice(list(LINES.values()))
         for box in (self.point, self.line):
             box.setMinimumWidth(px(60))
             box.activated.connect(lambda _: self._keep("", ""))
@@ -95,7 +101,7 @@ class ClassFindsCard(Card):
         for name in ("y", "x", "finding", "accepted"):
             self.texts.show(name, getattr(graph, name))
         self.point.setCurrentIndex(("group", "run").index(graph.point))
-        self.line.setCurrentIndex(("straight", "none").index(graph.line))
+        self.line.setCurrentIndex(list(LINES).index(graph.line))
         for box in (self.point, self.line):
             box.setVisible(plan.graph is not None and bool(graph.x))
         wrong = [each.sentence for each in faults if each.part == "graph"][:1]
@@ -110,7 +116,7 @@ class ClassFindsCard(Card):
         graph = msgspec.structs.replace(
             graph,
             point=("group", "run")[self.point.currentIndex()],
-            line=("straight", "none")[self.line.currentIndex()],
+            line=list(LINES)[self.line.currentIndex()],
         )
         return self._change(
             msgspec.structs.replace(plan, graph=graph if graph.y or graph.x or graph.finding else None),
