@@ -22,6 +22,7 @@ from common_bench.model.plan_file import shipped_plan
 from common_bench.model.run import PoolRow
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.pool.class_line import class_result
+from common_bench.pool.limits import limit_words
 from simulated import KINDS_OF_CLASS, KindOfClass, class_places
 
 PLAN = shipped_plan("swinging-bottles")
@@ -195,6 +196,53 @@ def test_a_power_and_an_exponential_are_found_as_often_as_they_say_and_nobody_wh
     below = class_result(msgspec.structs.replace(plan, graph=graph), [changed_dose(row, 1.0, -1.0) for row in rows])
     assert below.line is None
     assert "Group 0 has a value of y that is not above zero" in below.why_no_line
+
+
+@pytest.mark.parametrize(("most", "of_runs", "of_x", "between"), [
+    ("runs", 0.05, 1e-5, 0.0), ("condition", 1e-4, 0.02, 0.0), ("groups", 1e-4, 1e-5, 0.04),
+])  # fmt: skip
+def test_what_limits_a_class_is_told_with_what_would_help(
+    most: str, of_runs: float, of_x: float, between: float
+) -> None:
+    plan = Plan(
+        "Limits", findings=("rate_of",), conditions=(Condition("dose", "m"),), graph=ClassGraph("rate_of", "dose", "k = slope")
+    )  # fmt: skip
+    results = [
+        class_result(plan, limited_rows(np.random.default_rng(seed), of_runs, of_x, between)) for seed in range(8)
+    ]
+    right = [each for each in results if each.limits is not None and each.limits.most == most]
+    assert len(right) >= 6, "by chance groups may seem to differ"
+    for result in right:
+        found = result.limits
+        assert found is not None
+        expected = {"runs": (0.75**0.5, 1.0), "condition": (1.0, 0.5), "groups": (1.0, 1.0)}[most]
+        exact = most != "condition" or result.line is None or result.line.between == 0
+        assert (found.one_more_run, found.condition_twice_as_well) == pytest.approx(
+            expected, abs=0.02 if exact else 0.5
+        )
+        assert found.one_more_group == pytest.approx((12 / 13) ** 0.5)
+        assert result.finding is not None
+        words = limit_words(found, "dose", result.finding)
+        assert {"runs": "single runs scatter", "condition": "how well dose is known", "groups": "groups differ"}[
+            most
+        ] in words
+        assert ("dose known twice as well" in words) == (most == "condition")
+        assert words in pooled_json(result)["words"]
+
+
+def limited_rows(dice: np.random.Generator, of_runs: float, of_x: float, between: float) -> list[PoolRow]:
+    rows = []
+    for group, x in enumerate(np.linspace(0.5, 4.0, 12)):
+        level = 1.0 + 2.0 * x + dice.normal(0, between)
+        stated = Measured(float(x + dice.normal(0, of_x)), of_x, "m")
+        rows += [
+            PoolRow(
+                len(rows) + run, group, f"Group {group}", run, {"dose": stated},
+                {"rate_of": Measured(float(level + dice.normal(0, of_runs)), of_runs, "N")},
+            )
+            for run in range(3)
+        ]  # fmt: skip
+    return rows
 
 
 def changed_dose(row: PoolRow, by: float, finding: float = 1.0) -> PoolRow:

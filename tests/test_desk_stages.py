@@ -12,15 +12,19 @@ from PyQt6.QtTest import QTest
 
 from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
+from common_bench.desk.plan.cards import LINES, ClassFindsCard
 from common_bench.desk.pool.class_drawing import places_across
 from common_bench.desk.pool.stage import PoolStage
+from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.line_offers import offers
 from common_bench.lesson.sharing import pool_from
 from common_bench.lesson.words import bench_words, path_words
 from common_bench.model.bench import HUES, SHAPES, emblem_for
 from common_bench.model.plan import Plan, RulePlan
+from common_bench.model.plan_file import shipped_plan
 from common_bench.standins.control import StandInProcess
 from person import Desk
+from test_desk_record import uncut
 from waiting import is_steady
 
 Made = Callable[..., Desk]
@@ -332,3 +336,22 @@ def test_emblems_differ_and_keep_their_contrast_on_dark_ground(shape: str) -> No
         brightness = [sum(int(each[at : at + 2], 16) for at in (1, 3, 5)) for each in (colour, dark)]
         assert brightness[1] > brightness[0]
         assert hue(PAPER, colour) == colour
+
+
+def test_every_line_that_a_class_graph_may_have_is_chosen_in_the_plan(
+    tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    made = alone(OpenLesson.make(tmp_path / "lines.benchbook", shipped_plan("drying-sponges"), "9B", ["Flint"]))
+    made.press("1")
+    card = next(iter(made.window.stage.findChildren(ClassFindsCard)))
+    assert card.line.currentText() == "a line through zero", "as the plan has it"
+    for at, form in enumerate(LINES):
+        card.line.setCurrentIndex(at)
+        card.line.activated.emit(at)
+        assert made.lesson.store.plan.graph is not None
+        assert made.lesson.store.plan.graph.line == form
+        assert card.line.currentText() == LINES[form]
+    assert [each for each in uncut(made, "the class finds") if "half a row" not in each] == []
+    made.undo()
+    assert made.lesson.store.plan.graph is not None
+    assert made.lesson.store.plan.graph.line == "exponential"

@@ -13,8 +13,11 @@ OFFERS = {
         "UNLIKELY",
     ),
     "group_line": (
+        "design",
         "group_line",
         "LineOfGroups",
+        "products",
+        "steepness",
     ),
     "straight_line": ("straight_line",),
 }

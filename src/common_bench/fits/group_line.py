@@ -76,7 +76,13 @@ class LineOfGroups:
         """Of another group's place about this line, of stated variance v and uncertainty of x; where they are not stated, as
         one of these."""
         if any(self.logs):
+            if self.logs[0] and not x > 0:
+                return math.nan
             y, plain = float(self.at(x)), replace(self, logs=(False, False))
+            if (
+                self.logs[1] and not 0 < y * y < math.inf
+            ):  # so far out that the place's own uncertainty is all that counts
+                return v
             own = (math.log(x), u_x / x) if self.logs[0] else (x, u_x)
             return y * y * plain.variance_of_new(*own, v / (y * y)) if self.logs[1] else plain.variance_of_new(*own, v)
         if not (self.stated and math.isfinite(v) and math.isfinite(u_x)):
@@ -131,7 +137,7 @@ def group_line(
         spread = spread * within[0]
         between = _between(design(x, powers), y, spread, own) if known else 0.0
         before = coefficients
-        both = _products(design(adjusted, powers), np.column_stack([design(x, powers), y]), spread, between, own)
+        both = products(design(adjusted, powers), np.column_stack([design(x, powers), y]), spread, between, own)
         coefficients = _real(np.linalg.solve(both[:, :-1], both[:, -1]))
         residuals = y - design(x, powers) @ coefficients
         adjusted = x + steepness(x, powers, coefficients) * u_x**2 * residuals / (spread + between)
@@ -144,7 +150,7 @@ def _real(found: npt.NDArray[Any]) -> Floats:
     return np.asarray(found, np.float64)
 
 
-def _products(one: Floats, other: Floats, spread: Floats, between: float, own: Floats) -> Floats:
+def products(one: Floats, other: Floats, spread: Floats, between: float, own: Floats) -> Floats:
     """(p, q) oneᵀ V⁻¹ other, V the variances of places and what groups' offsets add (Sherman, Morrison, Ann. Math. Stat. 21,
     124 (1950), group by group).
 
@@ -162,7 +168,7 @@ def _products(one: Floats, other: Floats, spread: Floats, between: float, own: F
 def _left(matrix: Floats, y: Floats, spread: Floats, between: float, own: Floats) -> float:
     """Sum of squares of the residuals over their covariance."""
     both = np.column_stack([matrix, y])
-    all_ = _products(both, both, spread, between, own)
+    all_ = products(both, both, spread, between, own)
     return float(all_[-1, -1] - all_[-1, :-1] @ np.linalg.solve(all_[:-1, :-1], all_[:-1, -1]))
 
 
@@ -204,9 +210,9 @@ def _told(
 ) -> LineOfGroups:  # fmt: skip
     n, p, count = len(x), len(powers), len(own)
     matrix = design(adjusted, powers)
-    inverse = _real(np.linalg.inv(_products(matrix, matrix, spread, between, own)))
+    inverse = _real(np.linalg.inv(products(matrix, matrix, spread, between, own)))
     residuals = y - design(x, powers) @ coefficients
-    left = float(_products(residuals[:, None], residuals[:, None], spread, between, own)[0, 0])
+    left = float(products(residuals[:, None], residuals[:, None], spread, between, own)[0, 0])
     plain = _left(design(x, powers), y, spread / within[0], 0.0, own) / (n - p)
     if not within[1]:
         scale, dof = left / (n - p), float(count - p) if count > p else math.nan

@@ -6,6 +6,8 @@ import math
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
 from common_bench.exchange.columns import STATED, cells_from, number_in
 from common_bench.exchange.tables import without_nan
 from common_bench.model.class_line import ClassLine, ClassResult, GroupPlace
@@ -15,6 +17,7 @@ from common_bench.model.plan_file import plan_from_file, shipped_names, shipped_
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import FileTrouble
 from common_bench.pool.class_line import class_graph_of, class_result
+from common_bench.pool.limits import limit_words
 from common_bench.pool.places import stands_in
 
 CLASS, GROUP, RUN, ASIDE = "class", "group", "run", "set aside because"
@@ -103,6 +106,7 @@ def pooled_json(result: ClassResult, name: str = "") -> dict[str, Any]:
         "level": None if level is None else {"mean": _number(level.mean), "scatter": _number(level.scatter)},
         "within": {"value": result.within, "unit": y_unit},
         "between": {"value": result.between, "unit": y_unit},
+        "limits": None if result.limits is None else msgspec.structs.asdict(result.limits),
         "agreement": result.agreement,
         "e_n": result.e_n,
         "groups": [_group(result, group) for group in dict.fromkeys(place.group for place in result.places)],
@@ -143,7 +147,8 @@ def _group(result: ClassResult, group: int) -> dict[str, Any]:
 
 def _sentences(result: ClassResult) -> list[str]:
     said = [place.words for place in _one_each(result)]
-    return [*said, *result.words, *([result.why_no_line] if result.why_no_line else [])]
+    limits = [limit_words(result.limits, result.x_label, result.finding)] if result.limits and result.finding else []
+    return [*said, *result.words, *limits, *([result.why_no_line] if result.why_no_line else [])]
 
 
 def _one_each(result: ClassResult) -> list[GroupPlace]:

@@ -44,6 +44,7 @@ OFFERS = {
     ),
     "class_line": (
         "ClassLevel",
+        "ClassLimits",
         "ClassLine",
         "ClassPoint",
         "ClassResult",

@@ -98,6 +98,16 @@ class ClassLevel(msgspec.Struct, frozen=True):
     runs: int
 
 
+class ClassLimits(msgspec.Struct, frozen=True):
+    """What limits a class finding most: `runs`, the `condition`, or that `groups` differ; and the share of its uncertainty that
+    would be left with one more run of each group, with one more group, with the condition known twice as well."""
+
+    most: str
+    one_more_run: float
+    one_more_group: float
+    condition_twice_as_well: float
+
+
 class ClassResult(msgspec.Struct, frozen=True):
     """within, between: scatter of y inside a group from run to run, and between groups about the line
     beyond that (unit of y, nan where unknown). `why_no_line` says in words what is missing. x_label is empty where y is
@@ -116,6 +126,7 @@ class ClassResult(msgspec.Struct, frozen=True):
     why_no_line: str = ""
     level: ClassLevel | None = None
     words: tuple[str, ...] = ()
+    limits: ClassLimits | None = None
 
     @property
     def e_n(self) -> float:

@@ -8,6 +8,7 @@ OFFERS = {
         "class_result",
     ),
     "department": ("Department",),
+    "limits": ("limit_words",),
     "many_classes": (
         "many_classes",
         "ManyClasses",

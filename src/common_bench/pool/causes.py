@@ -30,6 +30,7 @@ OTHER_UNITS = {
     10.0: "ten times too large", 0.1: "a tenth", 100.0: "a hundred times too large", 0.01: "a hundredth",
     1000.0: "a thousand times too large", 0.001: "a thousandth", 2.54: "2.54 times too large", 1 / 2.54: "too small by 2.54",
 }  # fmt: skip
+MOST_AWAY = 1e6  # uncertainties; what lies farther explains nothing either
 
 
 class Tried(NamedTuple):
@@ -79,7 +80,8 @@ def _left(rows: Sequence[PoolRow], line: LineOfGroups, graph: ClassGraph) -> flo
 
 def _ratio(place: GroupPlace, line: LineOfGroups) -> float:
     difference, u = away_from(place, line)
-    return as_normal(difference / u, line.judged_dof) if u > 0 else float("inf")
+    found = as_normal(difference / u, line.judged_dof) if u > 0 else MOST_AWAY
+    return min(max(found, -MOST_AWAY), MOST_AWAY)
 
 
 def _without_number(mine: Sequence[PoolRow], line: LineOfGroups, graph: ClassGraph) -> Iterator[Tried]:

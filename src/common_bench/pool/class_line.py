@@ -20,6 +20,7 @@ from common_bench.model.class_line import (
     MEAN,
     SCATTER,
     ClassLevel,
+    ClassLimits,
     ClassLine,
     ClassPoint,
     ClassResult,
@@ -32,6 +33,7 @@ from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
+from common_bench.pool.limits import what_limits
 from common_bench.pool.places import LEAST_GROUPS, FittedLines, places_of, point_of
 from common_bench.workings.over import number_from
 
@@ -66,9 +68,10 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     within, between = _scatter(points, line, level)
     runs, groups = sum(place.runs for place in used), len({place.group for place in used})
     kept = _kept(line, used, groups, runs) if line is not None else None
+    limits = _limits(graph, line, used, lines) if line is not None and finding is not None else None
     return ClassResult(
         graph.x, graph.y, tuple(points), tuple(judged), kept, finding_name, finding, plan.accepted(), within, between, why,
-        level, _words(kept, groups, judged),
+        level, _words(kept, groups, judged), limits,
     )  # fmt: skip
 
 
@@ -102,6 +105,13 @@ def _without(
         return place
     line, _ = _line_or_why(others, lines)
     return msgspec.structs.replace(place, without=_finding_of(graph, line, None, others)[1])
+
+
+def _limits(
+    graph: ClassGraph, line: LineOfGroups, used: Sequence[GroupPlace], lines: FittedLines
+) -> ClassLimits | None:
+    found = _followed(graph.finding.partition("=")[2].strip(), line, used)
+    return what_limits(line, used, lines, found[1]) if found is not None else None
 
 
 def _words(line: ClassLine | None, groups: int, judged: Sequence[GroupPlace]) -> tuple[str, ...]:
@@ -160,6 +170,12 @@ def _level_finding(name: str, formula: str, level: ClassLevel) -> tuple[str, Mea
 
 def _class_finding(formula: str, line: LineOfGroups, places: Sequence[GroupPlace]) -> Measured | None:
     """The formula over the line's coefficients, each moved by its own uncertainty; their correlations count."""
+    found = _followed(formula, line, places)
+    return _with_uncertainty(*found, line) if found is not None else None
+
+
+def _followed(formula: str, line: LineOfGroups, places: Sequence[GroupPlace]) -> tuple[Measured, Floats] | None:
+    """What the formula gives, and (p,) how it follows each coefficient; None where it cannot be worked out."""
     x_unit, y_unit = places[0].x.unit, places[0].y.unit
     units = [_unit_of(power, x_unit, y_unit) for power in (0, 1, 2)]
 
@@ -173,7 +189,7 @@ def _class_finding(formula: str, line: LineOfGroups, places: Sequence[GroupPlace
 
     try:
         centre = value(line.coefficients)
-        gradient = []
+        gradient: list[float] = []
         for at, own in enumerate(np.sqrt(np.diag(line.covariance))):
             u = max(
                 float(own), LEAST_STEP * abs(float(line.coefficients[at])), LEAST_STEP
@@ -184,6 +200,10 @@ def _class_finding(formula: str, line: LineOfGroups, places: Sequence[GroupPlace
     except (Trouble, ZeroDivisionError):
         return None
     by = np.array(gradient)
+    return centre, by
+
+
+def _with_uncertainty(centre: Measured, by: Floats, line: LineOfGroups) -> Measured:
     u_line = float(np.sqrt(by @ line.covariance @ by))
     # The formula's own constants are the centre's u.
     u, dof = combined({Source("class line", True, "", line.u_dof): u_line, Source("constants", True): centre.u})

@@ -10,7 +10,7 @@ from dataclasses import replace
 import numpy as np
 
 from common_bench.fits.group_line import LineOfGroups, group_line
-from common_bench.model.block import Floats, Source
+from common_bench.model.block import Floats, Ints, Source
 from common_bench.model.class_line import ClassPoint, GroupPlace
 from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph
@@ -134,7 +134,9 @@ class FittedLines:
             raise found
         return found
 
-    def _fitted(self, places: Sequence[GroupPlace]) -> LineOfGroups:
+    def coordinates(self, places: Sequence[GroupPlace]) -> tuple[Floats, Floats, Floats, Floats, Ints]:
+        """x, y, u of x, variance of y of each, in which the line is straight; and whose it is. Raises CalibrationTrouble where a
+        logarithm has none."""
         x, y, u_x, u_y = (
             np.array([getattr(getattr(place, axis), what) for place in places])
             for what in ("value", "u")
@@ -145,7 +147,10 @@ class FittedLines:
             _logarithms(each, u, places, axis) if log else (each, u)
             for each, u, axis, log in zip((x, y), (u_x, u_y), ("x", "y"), self._logs, strict=True)
         )
-        return replace(group_line(x, y, u_x, u_y * u_y, groups, self._powers), logs=self._logs)
+        return x, y, u_x, u_y * u_y, groups
+
+    def _fitted(self, places: Sequence[GroupPlace]) -> LineOfGroups:
+        return replace(group_line(*self.coordinates(places), self._powers), logs=self._logs)
 
 
 def logs_of(graph: ClassGraph) -> tuple[bool, bool]:

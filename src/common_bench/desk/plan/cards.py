@@ -86,14 +86,16 @@ class ClassFindsCard(Card):
         for at, (name, words, hint) in enumerate(rows):
             grid.addWidget(label(words, "soft"), at, 0)
             grid.addWidget(self.texts.add(name, hint), at, 1)
-        self.point = choice(["a point a group", "a point a run"])
+        self.point = choice(["one a group", "one a run"])
         self.line = choice(list(LINES.values()))
         for box in (self.point, self.line):
             box.setMinimumWidth(px(60))
             box.activated.connect(lambda _: self._keep("", ""))
+        self.of_line = [label("points", "soft"), label("with", "soft"), self.point, self.line]
+        for at, each in enumerate(self.of_line):
+            grid.addWidget(each, len(rows) + at % 2, at // 2)
         self.trouble = label("", "red", wrap=True)
         self.body.addLayout(grid)
-        self.body.addLayout(hbox(self.point, self.line))
         self.add(self.trouble)
 
     def show_plan(self, plan: Plan, faults: Sequence[PlanFault]) -> None:
@@ -102,7 +104,7 @@ class ClassFindsCard(Card):
             self.texts.show(name, getattr(graph, name))
         self.point.setCurrentIndex(("group", "run").index(graph.point))
         self.line.setCurrentIndex(list(LINES).index(graph.line))
-        for box in (self.point, self.line):
+        for box in self.of_line:
             box.setVisible(plan.graph is not None and bool(graph.x))
         wrong = [each.sentence for each in faults if each.part == "graph"][:1]
         say(self.trouble, wrong[0] if wrong else "")

@@ -32,10 +32,11 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.exchange.tables import with_unit
 from common_bench.model.class_line import ClassResult, GroupPlace
-from common_bench.model.measured import NO_VALUE, interval_words, plain, written
+from common_bench.model.measured import NO_VALUE, interval_words, u_words, written
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
 from common_bench.pool.class_line import class_graph_of
+from common_bench.pool.limits import limit_words
 
 LONG = 18  # characters of a finding, beyond which larger type has no room for it on a line
 NAMED = 76  # px that a group's name needs
@@ -259,6 +260,7 @@ class PoolStage(StageView):
         words = [
             *(own[:1] if palette().scale <= 1 else []),
             *result.words,
+            *self._limits(result),
         ]  # larger type has no room for more than the graph says
         self.scatter_card.setVisible(known or bool(words))
         for widget in (self.scatter, self.within, self.between):
@@ -268,8 +270,13 @@ class PoolStage(StageView):
         if known:
             unit = result.points[0].y.unit
             self.scatter.show_shares(result.within, result.between)
-            say(self.within, f"within a group {plain(result.within, 3)} {unit}")
-            say(self.between, f"between groups {plain(result.between, 3)} {unit}")
+            say(self.within, f"within a group {u_words(result.within)} {unit}")
+            say(self.between, f"between groups {u_words(result.between)} {unit}")
+
+    def _limits(self, result: ClassResult) -> list[str]:
+        if result.limits is None or result.finding is None or palette().scale > 1:
+            return []
+        return [limit_words(result.limits, result.x_label, result.finding)]
 
     def _show_findings(self) -> None:
         """A plan without a class graph pools its findings all the same: one row a run, one column each."""

@@ -1,0 +1,68 @@
+"""What limits the class: what its finding would be known to if runs were repeated once more, if one more group were in, if the
+condition were known twice as well; by the variances that the class line has found. A line and its places in; shares of the
+uncertainty out."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+
+from common_bench.fits.group_line import LineOfGroups, design, products, steepness
+from common_bench.model.block import Floats
+from common_bench.model.class_line import ClassLimits, GroupPlace
+from common_bench.model.measured import Measured, u_words
+from common_bench.pool.places import FittedLines
+
+FLOOR = 1e-12  # of the largest variance, which none is below
+WORTH_TELLING = 0.97  # of the uncertainty, of which less must be left
+
+
+def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedLines, by: Floats) -> ClassLimits | None:
+    """by: (p,) how the finding follows the line's coefficients. None where the places do not state what they are known to."""
+    x, _, u_x, v, groups = lines.coordinates(places)
+    if not line.stated:
+        return None
+    own = (np.unique(groups)[:, None] == groups[None, :]).astype(float)
+    matrix, steep = design(x, line.powers), steepness(x, line.powers, line.coefficients)
+    runs = np.array([max(1, place.runs) for place in places], float)
+
+    def u(of_runs: Floats, of_x: Floats, between: float) -> float:
+        spread: Floats = of_runs + (steep * of_x) ** 2
+        least = FLOOR * max(float(spread.max()), between)
+        spread = np.maximum(spread, least)
+        if not spread.max() > 0:
+            return 0.0
+        found = np.linalg.inv(products(matrix, matrix, spread, between, own))
+        return math.sqrt(max(0.0, float(by @ found @ by)))
+
+    whole = u(v, u_x, line.between)
+    if not whole > 0:
+        return None
+    without: dict[str, float] = {
+        "runs": u(np.zeros_like(v), u_x, line.between), "condition": u(v, np.zeros_like(u_x), line.between),
+        "groups": u(v, u_x, 0.0),
+    }  # fmt: skip
+    count = len(own)
+    return ClassLimits(
+        min(without, key=lambda each: without[each]),
+        u(v * runs / (runs + 1), u_x, line.between) / whole,
+        math.sqrt(count / (count + 1)),
+        u(v, u_x / 2, line.between) / whole if u_x.any() else 1.0,
+    )
+
+
+def limit_words(found: ClassLimits, x: str, finding: Measured) -> str:
+    """In two sentences. x: what the condition is called; finding: what the class has found."""
+    most = {
+        "runs": "how far single runs scatter", "condition": f"how well {x} is known",
+        "groups": "that groups differ by more than they state",
+    }[found.most]  # fmt: skip
+    would = [
+        (found.one_more_run, "one more run of each"), (found.one_more_group, "one more group"),
+        (found.condition_twice_as_well, f"{x} known twice as well"),
+    ]  # fmt: skip
+    told = [f"± {u_words(finding.u * left)} with {words}" for left, words in sorted(would) if left < WORTH_TELLING]
+    then = f" Its ± {u_words(finding.u)} would be {', '.join(told)}." if told else ""
+    return f"What limits it most: {most}.{then}"
