@@ -100,8 +100,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "Meter",
         "meter",
+        "Meter",
         "run_rows",
         "stretch",
         "traces_of",
@@ -210,6 +210,7 @@ OFFERS = {
         "fit_json",
         "fit_lines",
         "fitted_table",
+        "fitted_tables",
     ),
     "table_pool": (
         "pool_lines",

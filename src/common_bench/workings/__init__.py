@@ -13,6 +13,10 @@ OFFERS = {
         "line_fit",
         "Workings",
     ),
+    "fits_together": (
+        "fitted_together",
+        "OfRun",
+    ),
     "fitting": ("FoundFit",),
     "forms": (
         "Form",
@@ -20,7 +24,10 @@ OFFERS = {
     ),
     "formula": ("Formula",),
     "kinds": ("kind_of",),
-    "line_fits": ("chosen_rows",),
+    "line_fits": (
+        "chosen_rows",
+        "LineFit",
+    ),
     "loops": ("extremes",),
     "over": (
         "number_from",

@@ -92,12 +92,21 @@ def fitted(
         p = started(problem, weights)
     size = sizes_of(problem, p)
     for _ in range(TURNS if stated else 1):
-        extra = [(steep * _independent(leaf.parts, len(y))) ** 2 for leaf, steep in problem.steepness(p)]
-        if stated and extra and any(each.any() for each in extra):
-            weights = 1 / np.sqrt(sigma**2 + np.sum(extra, axis=0))
+        weights = weights_at(problem, p)[0]
         again = refined(problem, weights, p)
         p = again if again is not None else p
-    return _judged(problem, p, size, weights, stated=stated, in_turn=in_turn)
+    return judged(problem, p, size, weights, stated=stated, in_turn=in_turn)
+
+
+def weights_at(problem: Problem, p: Floats) -> tuple[Floats, bool]:
+    """(n,) one over what each reading is uncertain by on its own, what stands in the formula included; all alike, and False,
+    where that is not stated."""
+    n = len(problem.y)
+    sigma = _independent(problem.y.parts, n)
+    if not (sigma > 0).all():
+        return np.ones(n), False
+    extra = [(steep * _independent(leaf.parts, n)) ** 2 for leaf, steep in problem.steepness(p)]
+    return 1 / np.sqrt(sigma**2 + np.sum(extra, axis=0) if extra else sigma**2), True
 
 
 def _fits(problem: Problem, p: Floats) -> bool:
@@ -111,7 +120,7 @@ def _independent(parts: Mapping[Source, Floats], n: int) -> Floats:
     return np.sqrt(sum((share**2 for s, share in parts.items() if not s.common and s.dof > 0), np.zeros(n)))
 
 
-def _judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool, in_turn: bool) -> FoundFit:
+def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool, in_turn: bool) -> FoundFit:
     y, names, what = problem.y, problem.names, problem.what
     residuals = y.values - problem.of(p.tolist())
     n, count = len(y), len(p)
