@@ -17,9 +17,9 @@ from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import conversion, same_kind
 from common_bench.workings.arithmetic import elementwise
 from common_bench.workings.evaluate import line_fit
-from common_bench.workings.fits_together import OfRun, fitted_together
+from common_bench.workings.fits_together import fitted_together
 from common_bench.workings.fitting import FoundFit
-from common_bench.workings.line_fits import LineFit, chosen_rows
+from common_bench.workings.line_fits import chosen_rows
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import TIME
 from common_bench.workings.spans import NumberOf
@@ -35,30 +35,6 @@ def fitted_table(
 ) -> FoundFit:
     """`Y = FORMULA` of a table's columns; x: the column that `time` stands for, the first where none is named; held: as `c=0 V`; start: of the free
     parameters, found where none is given. Raises FileTrouble, WorkingTrouble and FindingTrouble."""
-    line, y, leaves, held_at, in_turn = _taken_apart(path, text, x, held)
-    return line.fit(y, leaves, held_at, 0.0, start, in_turn=in_turn)
-
-
-def fitted_tables(
-    paths: Sequence[Path], text: str, shared: Sequence[str], *, x: str = "", held: Sequence[str] = ()
-) -> FoundFit:
-    """The same formula through several tables at once, each a run, with parameters that are the same in all of them; the others are
-    called `A of NAME`, by the file's name. Raises as `fitted_table`."""
-    runs, first = list[OfRun](), None
-    for path in paths:
-        line, y, leaves, held_at, in_turn = _taken_apart(path, text, x, held)
-        first = first or (line, held_at, in_turn)
-        runs.append(OfRun(path.stem, first[0].shown(y), first[0].by_node(leaves), 0.0))
-    assert first is not None
-    if len({each.label for each in runs}) < len(runs):
-        runs = [each._replace(label=f"{each.label} {place}") for place, each in enumerate(runs, 1)]
-    return fitted_together(first[0].formulated(first[1]), runs, shared, in_turn=first[2])
-
-
-def _taken_apart(
-    path: Path, text: str, x: str, held: Sequence[str]
-) -> tuple[LineFit, Series, list[Value], dict[str, NumberOf], bool]:
-    """The line, what is fitted, what stands in the formula, what is held, and whether rows follow on one another."""
     table = columns_from(path, timed=False)
     y, sign, formula = text.partition("=")
     if not sign or not formula.strip():
@@ -85,13 +61,25 @@ def _taken_apart(
     rows = np.flatnonzero(keep)
     first = values[0]
     assert isinstance(first, Series)
-    leaves: list[Value] = [chosen_rows(each, rows) if isinstance(each, Series) else each for each in values[1:]]
+    leaves = [chosen_rows(each, rows) if isinstance(each, Series) else each for each in values[1:]]
     given = {name: _value(node, {}) for name, node in line.held.items()}
     held_at = {name: each for name, each in given.items() if isinstance(each, NumberOf)}
     in_turn = any(
         _is_time(table, each, t) for each in _names(line.formula)
     )  # other rows need not follow on one another
-    return line, chosen_rows(first, rows), leaves, held_at, in_turn
+    return line.fit(chosen_rows(first, rows), list(leaves), held_at, 0.0, start, in_turn=in_turn)
+
+
+def fitted_tables(
+    paths: Sequence[Path], text: str, shared: Sequence[str], *, x: str = "", held: Sequence[str] = ()
+) -> FoundFit:
+    """The same formula through several tables at once, each a run, with parameters that are the same in all of them; the others are
+    called `A of NAME`, by the file's name. Raises as `fitted_table`."""
+    alone = [fitted_table(path, text, x=x, held=held) for path in paths]
+    labels = [path.stem for path in paths]
+    if len(set(labels)) < len(labels):
+        labels = [f"{label} {place}" for place, label in enumerate(labels, 1)]
+    return fitted_together(alone, labels, shared)
 
 
 def _value(node: Node, series: Mapping[str, Series]) -> Value:

@@ -13,10 +13,7 @@ OFFERS = {
         "line_fit",
         "Workings",
     ),
-    "fits_together": (
-        "fitted_together",
-        "OfRun",
-    ),
+    "fits_together": ("fitted_together",),
     "fitting": ("FoundFit",),
     "forms": (
         "Form",
@@ -24,10 +21,7 @@ OFFERS = {
     ),
     "formula": ("Formula",),
     "kinds": ("kind_of",),
-    "line_fits": (
-        "chosen_rows",
-        "LineFit",
-    ),
+    "line_fits": ("chosen_rows",),
     "loops": ("extremes",),
     "over": (
         "number_from",

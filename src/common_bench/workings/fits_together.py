@@ -9,42 +9,38 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from common_bench.model.block import Floats, Series, joined
 from common_bench.model.trouble import FindingTrouble
 from common_bench.workings.fit_minimum import refined
-from common_bench.workings.fit_problem import Formulated, Problem, sizes_of
-from common_bench.workings.fitting import FoundFit, fitted, judged, weights_at
+from common_bench.workings.fit_problem import Problem, sizes_of
+from common_bench.workings.fitting import FoundFit, judged, weights_at
 from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import Value
 
-
-class OfRun(NamedTuple):
-    """One run of several. label: what its own parameters are called by; y: (n,) what is fitted; leaves: the parts of the formula
-    without parameters, by node; began: s, from which `time` counts."""
-
-    label: str
-    y: Series
-    leaves: Mapping[int, Value]
-    began: float
+LEAST_U = 1e-150  # of a parameter that fits exactly
 
 
 class _AllRuns(Problem):
     """The formula over the readings of all runs, one after the other: a problem like that of one run, with more parameters."""
 
-    def __init__(self, what: Formulated, runs: Sequence[OfRun], shared: Sequence[str]) -> None:
-        self.runs = [Problem(what, each.y, each.leaves, each.began) for each in runs]
+    def __init__(self, runs: Sequence[Problem], labels: Sequence[str], shared: Sequence[str]) -> None:
+        self.runs, what = runs, runs[0].what
         own = [name for name in what.free if name not in shared]
         free = {name: what.free[name] for name in shared}
-        free |= {f"{name} of {run.label}": what.free[name] for run in runs for name in own}
+        free |= {own_name(name, label): what.free[name] for label in labels for name in own}
         names = list(free)
         self._places = [
-            [names.index(name if name in shared else f"{name} of {run.label}") for name in what.free] for run in runs
+            [names.index(name if name in shared else own_name(name, label)) for name in what.free] for label in labels
         ]
-        bounds = {name: what.bounds[each] for name in names if (each := name.partition(" of ")[0]) in what.bounds}
+        bounds = {
+            names[place]: what.bounds[name]
+            for places in self._places
+            for place, name in zip(places, what.free, strict=True)
+            if name in what.bounds
+        }
         self.what = replace(what, free=free, bounds=bounds)
         self.names = names
         self.y = joined([each.y for each in runs])
@@ -90,28 +86,32 @@ class _AllRuns(Problem):
         return Series(self.y.t, self._laid(leaf.values, run), leaf.unit, parts)
 
 
-def fitted_together(
-    what: Formulated, runs: Sequence[OfRun], shared: Sequence[str], *, in_turn: bool = True
-) -> FoundFit:
-    """shared: parameters that are the same in all runs. Raises FindingTrouble where there is nothing to share, a run is not
-    fitted by the formula alone, or nothing fits all."""
+def own_name(name: str, label: str) -> str:
+    """What a parameter that one run has for itself is called."""
+    return f"{name} of {label}"
+
+
+def fitted_together(alone: Sequence[FoundFit], labels: Sequence[str], shared: Sequence[str]) -> FoundFit:
+    """alone: the same formula fitted to each run; labels: what the runs are called; shared: parameters that are the same in all of
+    them. Raises FindingTrouble where there is nothing to share, or nothing fits all."""
+    runs = [each.problem for each in alone if each.problem is not None]
+    what = runs[0].what
     unknown = [name for name in shared if name not in what.free]
     if unknown or not shared or len(runs) < 2:
         raise FindingTrouble("nothing-to-share", name=what.name, asked=", ".join(unknown) or "none", known=", ".join(what.free))  # fmt: skip
-    alone = [fitted(what, each.y, each.leaves, each.began, in_turn=in_turn) for each in runs]
-    problem = _AllRuns(what, runs, shared)
+    problem, in_turn = _AllRuns(runs, labels, shared), all(each.in_turn for each in alone)
     start = np.zeros(len(problem.names))
     for name in shared:
-        weights = np.array([1 / max(each.usual[name], 1e-300) ** 2 for each in alone])
+        weights = np.array([1 / max(each.usual[name], LEAST_U) ** 2 for each in alone])
         start[problem.names.index(name)] = float(np.average([each.values[name] for each in alone], weights=weights))
-    for run, each in zip(runs, alone, strict=True):
+    for label, each in zip(labels, alone, strict=True):
         for name in set(what.free) - set(shared):
-            start[problem.names.index(f"{name} of {run.label}")] = each.values[name]
+            start[problem.names.index(own_name(name, label))] = each.values[name]
     weights, stated = _weights(problem, start)
     for _ in range(2):
         found = refined(problem, weights, start)
         if found is None:
-            raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(problem.names))
+            raise FindingTrouble("fit-says-nothing", name=problem.what.name, which=" and ".join(problem.names))
         start = found
         weights, stated = _weights(problem, start)
     return judged(problem, start, sizes_of(problem, start), weights, stated=stated, in_turn=in_turn)

@@ -51,6 +51,8 @@ class FoundFit(NamedTuple):
     curve: Floats
     u_curve: Floats
     independent: float
+    problem: Problem | None = None  # what was fitted
+    in_turn: bool = True  # its readings were taken one after the other
 
     @property
     def residual(self) -> Series:
@@ -190,4 +192,6 @@ def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated
         y.values - residuals,
         u_curve,
         independent,
+        problem,
+        in_turn,
     )

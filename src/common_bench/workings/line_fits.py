@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 
 import numpy as np
 
@@ -70,21 +70,13 @@ class LineFit:
     ) -> FoundFit:  # fmt: skip
         """Of (n,) readings; leaves: in the order of `self.leaves`; in_turn: as of `fitted`. Raises FindingTrouble where it
         does not fit."""
-        what, shown, given = self.formulated(held), self.shown(y), self.by_node(leaves)
-        return fitted(what, shown, given, began, start, in_turn=in_turn)
-
-    def formulated(self, held: Mapping[str, NumberOf]) -> Formulated:
-        return Formulated(self.formula, self.free, dict(held), self.unit, self.name, self.bounds)
-
-    def by_node(self, leaves: Sequence[Value]) -> dict[int, Value]:
-        return {id(node): value for node, value in zip(self.leaves, leaves, strict=True)}
-
-    def shown(self, y: Series) -> Series:
-        """What is fitted, in the unit of the fit."""
         factor = degree_of(y.unit) if counts_from_own_zero(y.unit) else conversion(y.unit, self.unit)[0]
         offset = 0.0 if counts_from_own_zero(y.unit) else conversion(y.unit, self.unit)[1]
         parts = {source: share * factor for source, share in y.parts.items()}
-        return Series(y.t, y.values * factor + offset, self.unit, parts)
+        shown = Series(y.t, y.values * factor + offset, self.unit, parts)
+        what = Formulated(self.formula, self.free, dict(held), self.unit, self.name, self.bounds)
+        given = {id(node): value for node, value in zip(self.leaves, leaves, strict=True)}
+        return fitted(what, shown, given, began, start, in_turn=in_turn)
 
 
 def chosen_rows(series: Series, rows: Ints) -> Series:
