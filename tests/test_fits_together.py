@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -11,9 +12,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from common_bench.cli import main
+from common_bench.desk.work.stage import WorkStage
+from common_bench.lesson.bring_files import bring_files
+from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.table_fit import fitted_table, fitted_tables
+from common_bench.model.measured import read_measured
+from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.uncertainty import coverage_factor
+from common_bench.workup.shared_curves import shared_in
+from person import Desk
 
 
 def table(path: Path, t: np.ndarray, y: np.ndarray, u: float | None) -> Path:
@@ -91,3 +99,53 @@ def test_together_by_the_command_line_and_what_cannot_be_shared(
     assert "A, tau" in said
     with pytest.raises(FindingTrouble, match="fitted together"):
         fitted_tables([one], "y = A * exp(-t / tau)", ["tau"])
+
+
+@pytest.mark.parametrize(("text", "curve", "shared"), [
+    ("A * exp(-t / tau) + c, tau shared", "A * exp(-t / tau) + c", ("tau",)),
+    ("A * sin(w * t + h), w and A shared", "A * sin(w * t + h)", ("w", "A")),
+    ("y fitted by a + b * t, a, b shared", "y fitted by a + b * t", ("a", "b")),
+    ("A * exp(-t / tau), c held at 0 V", "A * exp(-t / tau), c held at 0 V", ()),
+])  # fmt: skip
+def test_what_is_shared_stands_at_the_end_of_a_curve(text: str, curve: str, shared: tuple[str, ...]) -> None:
+    assert shared_in(text) == (curve, shared)
+
+
+def test_a_curve_through_all_runs_of_a_group_is_tried_in_the_window(
+    tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    book, dice = tmp_path / "fading.benchbook", np.random.default_rng(4)
+    sensor = SensorPlan("volts", "voltage", unit="V", curve="as-it-comes")
+    OpenLesson.make(book, Plan("Fading", sensors=(sensor,), show=("voltage",)), "9B", ["Flint", "Slate"]).close()
+    t = np.arange(300) * 0.1
+    for number, (size, tau, group) in enumerate(
+        [(5, 6.0, "Flint"), (3, 6.0, "Flint"), (4, 9.0, "Slate"), (2, 6.0, "Flint")]
+    ):
+        y = size * np.exp(-t / tau) + dice.normal(0, 0.01, 300)
+        file = tmp_path / f"run{number}.csv"
+        file.write_text("time (s),volts\n" + "".join(f"{a:.1f},{b:.4f}\n" for a, b in zip(t, y, strict=True)))
+        list(bring_files(book, [file], group, began="", ended=""))
+    made = alone(OpenLesson.open(book))
+    made.hub.select(made.lesson.store.groups[0].id)
+    made.press("5")
+    stage = made.window.stage
+    assert isinstance(stage, WorkStage)
+    made.until(lambda: "readings" in stage.subtitle.text(), "the run is read")
+    made.press("C")
+    made.answer("A * exp(-time / tau), nothing shared")
+    made.see("the parameters A, tau", made.window)
+    made.answer("A * exp(-time / tau), tau shared")
+    made.see("tau is the same in 3 runs", stage.curve_card)
+    words = stage.curve_card.words.text()
+    assert "they agree" in words
+    rows = [[stage.curve_card.parameters.item(row, at).text() for at in range(3)] for row in range(4)]
+    assert rows[0][0] == "tau"
+    assert rows[0][2] == "same in all"
+    assert read_measured(rows[0][1], "s").value == pytest.approx(6.0, abs=0.05)
+    assert {row[0] for row in rows[1:]} == {"A of run 1", "A of run 2", "A of run 3"}
+    assert stage.curve_card.keep.isHidden(), "the plan's lines speak of one run"
+    curve = stage.tried.of(stage._current().id)  # type: ignore[union-attr]
+    assert curve is not None
+    assert len(curve.fit.t) == len(curve.fit.curve) == 300, "as it lies in the run that is shown"
+    made.press("Escape")
+    made.until(lambda: stage.tried.of(stage._current().id) is None, "it is left")  # type: ignore[union-attr]

@@ -13,7 +13,10 @@ OFFERS = {
         "line_fit",
         "Workings",
     ),
-    "fits_together": ("fitted_together",),
+    "fits_together": (
+        "fitted_together",
+        "own_name",
+    ),
     "fitting": ("FoundFit",),
     "forms": (
         "Form",

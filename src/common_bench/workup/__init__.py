@@ -26,6 +26,10 @@ OFFERS = {
         "OverPoints",
         "seen_mean",
     ),
+    "shared_curves": (
+        "curve_together",
+        "shared_in",
+    ),
     "span_rule": (
         "check_span",
         "main_span",

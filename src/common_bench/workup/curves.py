@@ -37,13 +37,15 @@ PATTERN = 0.5  # of the readings that the residuals are as good as, below which 
 
 @dataclass(frozen=True)
 class RunCurve:
-    """One fit over a span. text: its line; parameters: (name, value as shown); words: how well it fits."""
+    """One fit over a span. text: its line; parameters: (name, value as shown); words: how well it fits; shared: parameters that are
+    the same in other runs, with which it was fitted together."""
 
     name: str
     text: str
     fit: FoundFit
     parameters: tuple[tuple[str, str], ...]
     words: tuple[str, ...]
+    shared: tuple[str, ...] = ()
 
     @property
     def band(self) -> tuple[Floats, Floats, Floats]:

@@ -135,14 +135,17 @@ class FitCard(Card):
         """held: parameters that are not free, with their values; others: what other shapes would do."""
         for each in (self.formula, self.parameters, self.words, self.others):
             each.setVisible(curve is not None)
-        self.keep.setVisible(tried and curve is not None)
+        self.keep.setVisible(tried and curve is not None and not curve.shared)
         if curve is None:
             say(self.heading, "CURVE")
             return
         say(self.heading, "CURVE, ONLY TRIED" if tried else f"CURVE “{curve.name}”")
         set_property(self, "tone", "amber" if tried else "")
         say(self.formula, curve.text.partition("=")[2].strip() if "=" in curve.text else curve.text)
-        rows: list[list[Cell]] = [[name, value, ("free", "soft")] for name, value in curve.parameters]
+        rows: list[list[Cell]] = [
+            [name, value, ("same in all" if name in curve.shared else "free", "soft")]
+            for name, value in curve.parameters
+        ]
         rows += [[name, value, ("held", "soft")] for name, value in held]
         self.parameters.fill(rows)
         self.parameters.fit(7)

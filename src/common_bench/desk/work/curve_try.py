@@ -7,11 +7,14 @@ from collections.abc import Callable
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.plan_editing import with_line
 from common_bench.model.measured import written
+from common_bench.model.run import Run
 from common_bench.record.replay import Replayed
 from common_bench.workings.over import number_from
 from common_bench.workup.curves import TRIED, RunCurve, against_others, beside, try_curve
+from common_bench.workup.shared_curves import curve_together, shared_in
 
 Span = tuple[float, float]
+WHOLE = (-1e9, 1e9)  # s: all of a run
 OFFERS = (
     "a + b * time",
     "a + b * time + c * time^2",
@@ -43,15 +46,30 @@ class CurveTry:
         """Asks for a formula through a quantity, or all of `Y fitted by F`."""
 
         def tried(text: str) -> None:
-            typed = text.strip()
+            typed, shared = shared_in(text.strip())
             whole = typed if "fitted by" in typed else f"{name} fitted by {typed}"
-            replayed = self._hub.lesson.working_up.replayed(run)
-            self._curve = run, try_curve(replayed.workings, replayed.results, span, whole), whole
+            curves = [self._through(run, span, whole)]
+            if shared:
+                working = self._hub.lesson.working_up
+                others = self._others_of(run)
+                curves += [self._through(each.id, working.used_span(each.id) or WHOLE, whole) for each in others]
+                numbers = [self._hub.lesson.store.run(run).number, *(each.number for each in others)]
+                curves = [curve_together(curves, [f"run {number}" for number in numbers], shared)]
+            self._curve = run, curves[0], whole
             self._changed()
 
         self._hub.messages.ask(
-            f"A curve through {name}:", "Try it", tried, hint="as: A * exp(-time / T) + c", offers=OFFERS
+            f"A curve through {name}:", "Try it", tried, hint="as: A * exp(-time / T) + c, T shared", offers=OFFERS
         )
+
+    def _through(self, run: int, span: Span, whole: str) -> RunCurve:
+        replayed = self._hub.lesson.working_up.replayed(run)
+        return try_curve(replayed.workings, replayed.results, span, whole)
+
+    def _others_of(self, run: int) -> list[Run]:
+        """The other runs of the group that count."""
+        store = self._hub.lesson.store
+        return [each for each in store.kept_runs(store.run(run).group) if each.id != run]
 
     def keep(self) -> None:
         """The curve that is tried becomes a line of the plan, and all runs follow."""
