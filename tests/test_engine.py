@@ -147,12 +147,7 @@ def test_a_lost_cable_gives_a_gap_and_the_run_goes_on(school: School) -> None:
         lesson.working_up.replayed(lesson.store.kept_runs(made.group[alias])[0].id) for alias in ("Basalt", "Chalk")
     )
     assert whole.gaps == []
-    assert broken.gaps, "what was not heard is a gap"
-    until = broken.gaps[0][1]
-    assert all(low < until + 1.0 for low, _ in broken.gaps), (
-        "no other, but where the first lines after it did not get through"
-    )
-    low, high = broken.gaps[0]
+    ((low, high),) = broken.gaps
     assert 3.0 < high - low < whole.seconds - 8
     assert broken.seconds > high + 2
     steps = np.diff(broken.t)

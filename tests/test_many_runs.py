@@ -27,6 +27,7 @@ from common_bench.model.plan import Plan, SensorPlan
 from person import Desk
 
 RUNS, READINGS = 6, 3000
+LONG = 400_000  # readings of a run that is still worked up when somebody says stop
 LINES = ("swing = peaks in load_now above 20 g, 5 s apart", "period = gap between swing", "usual = mean of period")
 
 
@@ -45,8 +46,8 @@ def class_of_runs(tmp_path: Path) -> Path:
     return book
 
 
-def asked_of(lesson: OpenLesson) -> tuple[list[Again], ByPlan]:
-    assert len(lesson.store.kept_runs()) == RUNS
+def asked_of(lesson: OpenLesson, count: int = RUNS) -> tuple[list[Again], ByPlan]:
+    assert len(lesson.store.kept_runs()) == count
     plan = msgspec.structs.replace(
         lesson.store.plan, workings=(*lesson.store.plan.workings, *LINES), findings=("usual",)
     )
@@ -95,11 +96,17 @@ def test_runs_that_follow_tell_how_far_and_keep_what_they_have_when_stopped(
     class_of_runs: Path, alone: Callable[[OpenLesson], Desk], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(runs_in_step, "TELLS_AFTER", 0.0)
+    t = np.arange(LONG) * 0.1
+    long = class_of_runs.with_name("long.csv")
+    long.write_text(
+        "time (s),load\n" + "".join(f"{a:.1f},{b:.3f}\n" for a, b in zip(t, 100 * np.sin(t / 2), strict=True))
+    )
+    list(bring_files(class_of_runs, [long], "Flint", began="", ended=""))
     made = alone(OpenLesson.open(class_of_runs))
     lesson = made.lesson
     monkeypatch.setattr(many_runs, "WORTH_PROCESSES", 1)
     made.until(lambda: not lesson.working_up.is_busy, "each is worked up as it is")
-    asked_of(lesson)
+    asked_of(lesson, RUNS + 1)
     made.see("The runs follow the plan's lines", made.window)
     made.window.hub.messages.notice._act.click()
     made.until(lambda: not lesson.runs_in_step.is_busy, "it has stopped")

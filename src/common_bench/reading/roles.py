@@ -56,6 +56,11 @@ class Pace:
     usual: float = float("nan")  # the middle one of how fast it rises in parts of the time, whatever came late
     alike: int = 0  # of these parts, those in which it rises about as fast
 
+    @property
+    def is_steady(self) -> bool:
+        """Whether it is the same in most parts of the time, so that no stall of the link has bent it."""
+        return self.alike >= MOST_PARTS
+
     def off(self, unit: float) -> float:
         """Relative: how far its pace is from that of a clock of this unit, by the whole or by most of its parts."""
         return min((abs(each * unit - 1.0) for each in (self.per_second, self.usual) if each > 0), default=float("inf"))
@@ -140,7 +145,7 @@ def _named_clock(named: float, pace: Pace, *, paced: bool) -> Clock | None:
     off = pace.off(named)
     if off <= CONTRADICTED + LATE / pace.seconds:
         return Clock(named, sure, True)
-    if pace.seconds < CONTRADICTED_AFTER or not pace.straight or pace.alike < MOST_PARTS:
+    if pace.seconds < CONTRADICTED_AFTER or not pace.straight or not pace.is_steady:
         return Clock(named, False, True)  # a link that stalls bends a pace as well
     found = unit_at(pace)
     if found:

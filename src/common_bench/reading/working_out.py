@@ -242,7 +242,7 @@ def _columns(
                 and was is not None
                 and was.role == "clock"
                 and pace.rises
-                and pace.off(was.tick) < CONTRADICTED
+                and (pace.off(was.tick) < CONTRADICTED or not pace.is_steady)
             ):
                 clock = Clock(was.tick, True, False)  # one that was sure is given up only against its pace
         if clock is not None:
