@@ -323,7 +323,7 @@ class Tile(QFrame):
 
     def _second(self, state: KitState, name: str) -> None:
         latest = state.live.latest(name) if name else None
-        if latest is None or latest.value != latest.value or state.live.last_t - latest.t >= STALE:
+        if latest is None or latest.value != latest.value or state.trouble or state.live.last_t - latest.t >= STALE:
             say(self.second, "")
             say(self.second_unit, "")
             return

@@ -31,7 +31,7 @@ class FollowedSpan:
         graph.region.sigRegionChangeFinished.connect(self._let_go)
 
     def _move(self) -> None:
-        if self._graph.is_dragged:
+        if not self._graph.is_showing:  # a hand moves it, not the run that is shown
             self._moved = True
             if not self._timer.isActive():
                 self._timer.start(LOOK)

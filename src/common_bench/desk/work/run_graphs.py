@@ -69,7 +69,9 @@ class RunGraph(Card):
         self.pause = DraggedPause(lambda each: None, level)
         self.region = pg.LinearRegionItem(brush=translucent(palette().copper, 18), pen=pen(palette().copper, 2))
         self.region.sigRegionChangeFinished.connect(self._dragged)
-        self._drawn, self._showing = drawn, False
+        self.region.sigRegionChanged.connect(self._say_used)
+        self._used: Any = None  # the words at the span
+        self._drawn, self.is_showing = drawn, False
         self._whole = Picture(np.empty(0), np.empty(0))
         self._line: Any = None
         self._of, self._ends = 0, (0.0, 1.0)  # the run that is shown, its ends in s
@@ -175,13 +177,8 @@ class RunGraph(Card):
         )
         self.graph.addItem(item)
 
-    @property
-    def is_dragged(self) -> bool:
-        """Whether a hand moves the span, and not the run that is shown."""
-        return not self._showing
-
     def _dragged(self) -> None:
-        if not self._showing:
+        if not self.is_showing:
             low, high = (round(float(each), 3) for each in self.region.getRegion())
             self._drawn(low, high)
 
@@ -210,7 +207,7 @@ class RunGraph(Card):
     ) -> None:  # fmt: skip
         """taken: points of a run that was taken point by point; show: names of workings, the most important first; span: that is
         used, where the findings do not tell it."""
-        self._showing, self._line = True, None
+        self.is_showing, self._line = True, None
         self.graph.wipe()
         self.graph.show()
         known = quantities(replayed)
@@ -236,7 +233,7 @@ class RunGraph(Card):
             said = draw_view(self.graph, self.view.currentText(), replayed, name, span, colour)
             say(self.heading, "" if self.name.isVisibleTo(self) and self.name.count() > 1 else name)
             say(self.aside, said)
-            self._showing = False
+            self.is_showing = False
             return
         self._draw_trace(replayed, values, palette().soft if aside else hue(palette(), emblem.colour))
         self._draw_guesses(replayed, series)
@@ -259,7 +256,7 @@ class RunGraph(Card):
             self.graph.upright(self.look_at, palette().copper)
         say(self.heading, "" if self.name.isVisibleTo(self) and self.name.count() > 1 else name)
         say(self.aside, "" if findings else "no finding yet: drag the edges of the span")
-        self._showing = False
+        self.is_showing = False
 
     def show_level(self, line: PlanLine | None, replayed: Replayed) -> None:
         """The level of a line that looks for events in what is drawn, and the pause after the first of them, to be dragged."""
@@ -287,7 +284,7 @@ class RunGraph(Card):
         return thinned(Picture(whole.t[rows], whole.values[rows]), max(300, self.graph.width()), high - low)
 
     def _range_changed(self, _: object, seen: tuple[float, float]) -> None:
-        if not self._showing and self.over_time:
+        if not self.is_showing and self.over_time:
             self._zoomed = float(seen[0]), float(seen[1])
             self._closer.start(LOOK_AFTER)
 
@@ -349,8 +346,15 @@ class RunGraph(Card):
             self._seen = float(known.min()) - room, float(known.max()) + 1.6 * room
             self.graph.setYRange(*self._seen, padding=0)
             top = float(known.max()) + 1.5 * room
-            words = f" used: {how_long(span[0], ends[1])} to {how_long(span[1], ends[1])} (drag the edges)"
-            self.graph.note(words, span[0], top, palette().copper, anchor=(0, 0))
+            self._used = self.graph.note(" used", span[0], top, palette().copper, anchor=(0, 0))
+            self._say_used()
+
+    def _say_used(self) -> None:
+        """Where the span lies, as it is dragged too."""
+        if self._used is not None:
+            low, high = (how_long(each, self._ends[1]) for each in self.span)
+            self._used.setText(f" used: {low} to {high} (drag the edges)")
+            self._used.setPos(self.span[0], self._used.pos().y())
 
     def _draw_moments(self, moments: Sequence[Moment], values: Floats) -> None:
         """Each marked moment at its time, with its words."""
