@@ -34,11 +34,14 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
         spread = np.maximum(spread, least)
         if not spread.max() > 0:
             return 0.0
-        found = np.linalg.inv(products(matrix, matrix, spread, between, own))
-        return math.sqrt(max(0.0, float(by @ found @ by)))
+        try:
+            found = np.linalg.solve(products(matrix, matrix, spread, between, own), by)
+        except np.linalg.LinAlgError:  # as nothing tells of the line where most is taken away
+            return math.inf
+        return math.sqrt(max(0.0, float(by @ found)))
 
     whole = u(v, u_x, line.between)
-    if not whole > 0:
+    if not 0 < whole < math.inf:
         return None
     without: dict[str, float] = {
         "runs": u(np.zeros_like(v), u_x, line.between), "condition": u(v, np.zeros_like(u_x), line.between),
