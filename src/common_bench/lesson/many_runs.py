@@ -99,8 +99,9 @@ def _by_processes(
         }
         while open_ and not stop.is_set():
             for each in wait(open_, LOOK, FIRST_COMPLETED).done:
-                found[open_.pop(each)] = each.result()
-                done(len(found))
+                if not stop.is_set():
+                    found[open_.pop(each)] = each.result()
+                    done(len(found))
     finally:
         workers.shutdown(wait=False, cancel_futures=True)
 
