@@ -340,7 +340,7 @@ def test_no_text_is_cut_in_any_stage_in_both_themes_with_long_names_too(worked: 
         found = []
         for number in stages:
             made.hub.go(STAGES[number - 1][0])  # keys would be typed into the tape
-            for _ in range(6):  # until it has been laid out
+            for _ in range(20):  # until it has been laid out, which a busy machine puts off
                 QTest.qWait(60)
                 cut = cut_texts(made.window, long_names=long_names)
                 if not cut:
