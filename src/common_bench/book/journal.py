@@ -23,7 +23,7 @@ from common_bench.book.book_file import connect
 from common_bench.book.packing import packed
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_fault, journal_sum
-from common_bench.model.block import Floats, Ints, Stamped
+from common_bench.model.block import Floats, Ints, Stamped, bytes_of, stamps_of
 from common_bench.model.trouble import EngineTrouble, Trouble
 
 EVERY = 0.12  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
@@ -272,11 +272,10 @@ class JournalWriter:
 
 def heard_row(session: int, what: str, first: int, at: float, chunks: Sequence[Stamped]) -> dict[str, Any]:
     """A row as it came, without its sum."""
+    stamps, sizes = stamps_of(chunks)
     return {
-        "session": session, "what": what, "first_byte": first, "at": float(at),
-        "bytes": b"".join(chunk.data for chunk in chunks),
-        "stamps": np.array([chunk.at for chunk in chunks], "<f8").tobytes(),
-        "sizes": np.array([len(chunk.data) for chunk in chunks], "<u4").tobytes(), "packed": 0,
+        "session": session, "what": what, "first_byte": first, "at": float(at), "bytes": bytes_of(chunks),
+        "stamps": stamps.astype("<f8").tobytes(), "sizes": sizes.astype("<u4").tobytes(), "packed": 0,
     }  # fmt: skip
 
 

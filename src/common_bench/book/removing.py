@@ -130,9 +130,7 @@ def _erase(connection: Connection, session: int, low: int, high: int | None) -> 
         begin, end = max(0, low - first), size if high is None else min(size, high - first)
         if begin >= end and not (row["what"] != HEARD and low <= first):
             continue
-        if row[
-            "packed"
-        ]:  # a packed row that cannot be read is written over whole: what of it could still be told, nobody knows
+        if row["packed"]:  # it cannot be read: written over whole, since nobody knows what of it could still be told
             begin, end = 0, len(data)
         row["bytes"] = (
             data[:begin] + NO_TEXT * (end - begin) + data[end:] if row["what"] == HEARD else NO_TEXT * len(data)

@@ -79,9 +79,7 @@ class LineOfGroups:
             if self.logs[0] and not x > 0:
                 return math.nan
             y, plain = float(self.at(x)), replace(self, logs=(False, False))
-            if (
-                self.logs[1] and not 0 < y * y < math.inf
-            ):  # so far out that the place's own uncertainty is all that counts
+            if self.logs[1] and not 0 < y * y < math.inf:  # so far out, only the place's own uncertainty counts
                 return v
             own = (math.log(x), u_x / x) if self.logs[0] else (x, u_x)
             return y * y * plain.variance_of_new(*own, v / (y * y)) if self.logs[1] else plain.variance_of_new(*own, v)

@@ -14,7 +14,6 @@ from dataclasses import dataclass
 from functools import cache
 from multiprocessing import get_context
 from pathlib import Path
-from typing import Protocol
 
 from common_bench.book.book import Book
 from common_bench.lesson.worked_runs import Reworked, reworked_run
@@ -27,12 +26,6 @@ LOOK = 0.1  # s between two looks whether it is to stop
 BEHIND = 5  # of a process's urgency: the window and what is recorded come first
 
 log = logging.getLogger(__name__)
-
-
-class Stop(Protocol):
-    """Something that says whether it is to stop."""
-
-    def is_set(self) -> bool: ...
 
 
 @dataclass(frozen=True)
@@ -60,7 +53,11 @@ class ByPlan:
 
 
 def reworked_all(
-    book: Book, asked: Sequence[Again], plan: ByPlan, stop: Stop, done: Callable[[int], object] = lambda _: None
+    book: Book,
+    asked: Sequence[Again],
+    plan: ByPlan,
+    stop: threading.Event,
+    done: Callable[[int], object] = lambda _: None,
 ) -> list[Reworked]:
     """In a worker's thread. done: told after each how many are finished. Those that were not reached before it was to stop
     are left out."""
@@ -86,7 +83,7 @@ def _one(book: Book, each: Again, plan: ByPlan) -> Reworked:
 
 
 def _by_processes(
-    path: Path, asked: Sequence[Again], plan: ByPlan, stop: Stop, found: dict[int, Reworked],
+    path: Path, asked: Sequence[Again], plan: ByPlan, stop: threading.Event, found: dict[int, Reworked],
     done: Callable[[int], object],
 ) -> None:  # fmt: skip
     """Longest first, so that none is left over for one process alone at the end."""

@@ -5,13 +5,15 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from concurrent.futures import Future
+from threading import Event
 
 import msgspec
 
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.many_runs import Again, ByPlan, reworked_all
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.worked_runs import Reworked, finding_rows, reworked_run
+from common_bench.lesson.worked_runs import Reworked, finding_rows
 from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import CalibrationTrouble
@@ -37,17 +39,13 @@ class ReadingAnew:
         lines then."""
         store = self._store
         asked = [
-            (run, msgspec.structs.replace(run.setting, format=format, clock=ClockState()), {f.name: f for f in store.findings(run.id)})
+            Again(run, msgspec.structs.replace(run.setting, format=format, clock=ClockState()), {f.name: f for f in store.findings(run.id)})
             for run in (store.run(each) for each in runs)
             if run.setting is not None
         ]  # fmt: skip
-        channels, wanted, book, used = store.channels, store.plan.findings, store.book, store.plan.rule.used
-        return self._working_up.submit(
-            lambda: [
-                reworked_run(book, run, setting, before, channels, wanted, wanted, used)
-                for run, setting, before in asked
-            ]
-        )
+        wanted, book = store.plan.findings, store.book
+        plan = ByPlan(store.channels, wanted, store.plan.rule.used, wanted)
+        return self._working_up.submit(lambda: reworked_all(book, asked, plan, Event()))
 
     def keep(self, reworked: Sequence[Reworked]) -> Change:
         """Keeps runs as they are read under the other format. Raises CalibrationTrouble where there are none."""

@@ -37,9 +37,7 @@ STAIRCASE = (
 # off by up to about one step (rectangular, JCGM 100, 4.3.7)
 SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
 FEW_WINDOWS = 8  # fewer than these, and the one farthest from the line tells how well they are known
-MOST_OFF = (
-    0.1  # of the rate; no clock is off by more: windows that tell so lie in stalls, after which all comes at once
-)
+MOST_OFF = 0.1  # of the rate; no clock is off by more: windows that tell so lie in stalls
 KNOWN_SHARE, KNOWN_SIGMAS = 0.75, 1.15  # of more windows, the share within so many standard deviations of the line
 AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
 AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart

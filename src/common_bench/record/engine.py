@@ -15,7 +15,7 @@ import msgspec
 from common_bench.book.journal import HEARD, LOST, JournalEntry, JournalWriter
 from common_bench.links.address import Address
 from common_bench.links.causes import trouble
-from common_bench.model.block import Stamped
+from common_bench.model.block import Stamped, bytes_of
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.run import Ending
@@ -321,7 +321,7 @@ class Engine:
         for each in kit.all:
             if each.waiting is not None:
                 each.waiting.checkpoint(each.chain.reader)
-        data = b"".join(chunk.data for chunk in chunks)
+        data = bytes_of(chunks)
         flow = kit.chain.feed(chunks, kit.run.ends_in if kit.run is not None else None)
         self._take(kit, flow, data, at, sparse=known is None or known.sparse)
         for each in kit.relayed.values():

@@ -98,8 +98,7 @@ class Notice(QFrame):
         self._then: Callable[[], object] = lambda: None
 
     def show_sentence(self, words: str, tone: str, act: str, then: Callable[[], object] | None) -> None:
-        self._words.setText(words)
-        set_tip(self._words, words)
+        self.say(words)
         set_property(self, "tone", tone)
         self._act.setVisible(bool(act))
         self._act.setText(act)
@@ -110,8 +109,7 @@ class Notice(QFrame):
         set_tip(self._words, words)
 
     def add_words(self, words: str) -> None:
-        self._words.setText(f"{self.words} {words}")
-        set_tip(self._words, self.words)
+        self.say(f"{self.words} {words}")
 
     @property
     def has_act(self) -> bool:

@@ -42,8 +42,7 @@ class FindingCard(Card):
             say(self.words, why)
             return
         first = findings[0]
-        lines = [f"{f.name} = {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in findings]
-        say(self.finding, "\n".join(lines))
+        say(self.finding, _lines(findings))
         say(self.words, first.how)
         self.made_of.fill([[share.name, f"{u_words(share.u)} {first.measured.unit}"] for share in first.made_of])
         self.made_of.fit(6)
@@ -51,8 +50,7 @@ class FindingCard(Card):
     def show_tried(self, tried: TriedSpan) -> None:
         """What the run would give over the span that is being dragged."""
         low, high = tried.span
-        lines = [f"{f.name} = {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in tried.findings]
-        say(self.finding, "\n".join(lines) or "no finding")
+        say(self.finding, _lines(tried.findings) or "no finding")
         why = tried.why_not.sentence if tried.why_not is not None else "as it lies; let go to keep it"
         say(self.words, f"{low:.2f} s to {high:.2f} s: {why}")
         for each in (self.made_of, self.difference):
@@ -65,6 +63,10 @@ class FindingCard(Card):
             return
         say(self.difference, difference_words(own[0], other, who))
         self.difference.show()
+
+
+def _lines(findings: Sequence[Finding]) -> str:
+    return "\n".join(f"{f.name} = {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in findings)
 
 
 class ConditionsCard(Card):
