@@ -199,7 +199,7 @@ class Applied:
         """Out there nothing has tested that the curve goes on as it is: besides its own uncertainty, which
         grows by itself, it may leave the truth by as much as the points leave it, for each width of the
         range; a table, whose shape ends with its points, by all that it has been carried on."""
-        if not guess.any():
+        if not np.count_nonzero(guess):
             return
         low, high = self.calibration.range
         share = np.zeros(len(x))

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import NamedTuple, overload
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -80,8 +80,7 @@ def stamps_of(chunks: Sequence[Stamped]) -> tuple[Floats, Ints]:
     return np.array([chunk.at for chunk in chunks], float), np.array([len(chunk.data) for chunk in chunks], np.int64)
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(msgspec.Struct, frozen=True, eq=False):
     """Readings of one kit.
 
     t: (n,) s on the engine's clock; clock: (n,) the kit's own clock in s, nan where it has none;
@@ -128,7 +127,7 @@ class Block:
         if len(stays):
             missing[0] |= after_gap
         kept, gone = self._rows(stays), self._rows(np.flatnonzero(out))
-        return replace(kept, gap_before=kept.gap_before | missing), gone
+        return msgspec.structs.replace(kept, gap_before=kept.gap_before | missing), gone
 
     def _rows(self, rows: Ints) -> Block:
         return Block(
@@ -178,8 +177,7 @@ class Spread(NamedTuple):
 NO_SPREADS: Mapping[Source, Spread] = {}
 
 
-@dataclass(frozen=True, slots=True)
-class Rows:
+class Rows(msgspec.Struct, frozen=True, eq=False):
     """What is known of the readings at which a quantity has its values, (n,) each.
 
     gap_before, clock_u, clock_step: as of a block; clocked: True where the kit's clock told the time; there: True where
@@ -203,8 +201,7 @@ class Rows:
         return Rows(self.gap_before[cut], self.clock_u[cut], self.clocked[cut], self.clock_step, there)
 
 
-@dataclass(frozen=True, slots=True)
-class Series:
+class Series(msgspec.Struct, frozen=True, eq=False):
     """A quantity over time or at events.
 
     t: (n,) s; values: (n,) in `unit`, nan unknown; parts: source -> (n,) signed standard
@@ -217,12 +214,12 @@ class Series:
     t: Floats
     values: Floats
     unit: str = ""
-    parts: Mapping[Source, Floats] = field(default_factory=dict)
+    parts: Mapping[Source, Floats] = msgspec.field(default_factory=dict)
     guess: Bools | None = None
     since: Floats | None = None
     edges: bool = False
     rows: Rows | None = None
-    spreads: Mapping[Source, Spread] = field(default_factory=lambda: NO_SPREADS)
+    spreads: Mapping[Source, Spread] = msgspec.field(default_factory=lambda: NO_SPREADS)
 
     def __len__(self) -> int:
         return len(self.t)
@@ -254,8 +251,7 @@ class Series:
         return self.t if self.since is None else self.since
 
 
-@dataclass(frozen=True, slots=True)
-class Events:
+class Events(msgspec.Struct, frozen=True, eq=False):
     """Times at which something happened.
 
     t: (n,) s; parts: source -> (n,) signed standard uncertainty of t in s, but of the kit's clock, which moves no time but what
@@ -266,7 +262,7 @@ class Events:
 
     t: Floats
     fresh: Bools
-    parts: Mapping[Source, Floats] = field(default_factory=dict)
+    parts: Mapping[Source, Floats] = msgspec.field(default_factory=dict)
     told: Floats | None = None
 
     def __len__(self) -> int:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
 from common_bench.model.block import Block, Floats, Ints
@@ -32,8 +32,7 @@ class ReadLines(NamedTuple):
         return ReadLines(self.format, self.values[keep], self.stamps[keep], self.offsets[keep], (id,) * int(keep.sum()))
 
 
-@dataclass(frozen=True, slots=True)
-class Heard:
+class Heard(msgspec.Struct, frozen=True, eq=False):
     """What came of one feed: blocks in order, lines that are no readings, the whole lines themselves, and what was
     read of lines on a port that several kits share. anew: byte offset from which on all has been read anew under another
     format, so that what was given before of it is void, and `again` are the lines of before that are no readings under
@@ -45,9 +44,9 @@ class Heard:
     lines: list[Lines]
     readings: int
     unreadable: int
-    shared: list[ReadLines] = field(default_factory=list)
+    shared: list[ReadLines] = msgspec.field(default_factory=list)
     anew: int = -1
-    again: list[OtherLine] = field(default_factory=list)
+    again: list[OtherLine] = msgspec.field(default_factory=list)
 
 
 def part_before(block: Block, offset: int) -> Block | None:

@@ -6,8 +6,8 @@ import itertools
 import re
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from common_bench.model.block import Floats, Ints, Stamped, bytes_of, stamps_of
@@ -18,8 +18,7 @@ FEW_BYTES = 600
 LINE_END = re.compile(rb"\r\n|\r|\n")
 
 
-@dataclass(frozen=True, slots=True)
-class Lines:
+class Lines(msgspec.Struct, frozen=True, eq=False):
     """Whole lines, ended by CR, LF or CRLF alike.
 
     data: the lines with their ends; starts, ends: (n,) where each begins in data and where its end

@@ -68,7 +68,7 @@ def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
         flat = np.fromiter(map(float, fields), np.float64, len(fields))
     except ValueError:
         return None
-    if not np.isfinite(flat).all() or (no_value and np.isin(flat, no_value).any()):
+    if np.count_nonzero(np.isfinite(flat)) < len(flat) or (no_value and np.isin(flat, no_value).any()):
         return None
     return flat.reshape(count, columns)
 

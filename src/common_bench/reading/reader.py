@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import msgspec
 import numpy as np
@@ -113,7 +112,9 @@ class Reader:
             if len(own.values):
                 blocks.append(self._in_time(own._replace(format=self.format)))
         self.lines += sum(len(lines) for lines in heard.lines)
-        return replace(self._counted(blocks, heard.other_lines, heard.lines), anew=heard.anew, again=heard.again)
+        return msgspec.structs.replace(
+            self._counted(blocks, heard.other_lines, heard.lines), anew=heard.anew, again=heard.again
+        )
 
     def missed(self) -> None:
         """An answer that was asked for did not come: there is a gap before the next reading."""
@@ -153,7 +154,9 @@ class Reader:
         if self._anew < 0:
             return heard
         old = [each for each in others if each.offset < first]
-        return replace(heard, other_lines=[each for each in others if each.offset >= first], anew=self._anew, again=old)
+        return msgspec.structs.replace(
+            heard, other_lines=[each for each in others if each.offset >= first], anew=self._anew, again=old
+        )
 
     def _judging(self, piece: Lines, blocks: list[Block], others: list[OtherLine]) -> None:
         """Reads a piece, and judges the format after those of its lines at which that is due."""

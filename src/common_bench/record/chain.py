@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 
 from common_bench.calibrate.applied import Applied
@@ -18,19 +18,17 @@ from common_bench.record.rules import OWN
 from common_bench.workings.evaluate import Evaluator, Workings, check
 
 
-@dataclass(frozen=True, slots=True)
-class Worked:
+class Worked(msgspec.Struct, frozen=True, eq=False):
     """One block with its calibrated quantities by channel and what the workings newly give by name; watched: what the lines
     that a rule watches give, which nobody sees."""
 
     block: Block
     calibrated: dict[str, Series]
     results: dict[str, Series | Events]
-    watched: dict[str, Series | Events] = field(default_factory=dict)
+    watched: dict[str, Series | Events] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Flow:
+class Flow(msgspec.Struct, frozen=True, eq=False):
     """What came of one feed. ended_after: how many entries of `worked` belong to a run that ended in it; None where
     none ended."""
 

@@ -6,7 +6,6 @@ import logging
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as NotInTime
-from dataclasses import replace
 from datetime import datetime
 from typing import TypeVar
 
@@ -87,8 +86,14 @@ class Engine:
         if (not alive and self._loop.has_died) or self._loop.broken is not None:
             return found.fallen(trouble("engine-stopped", ""))
         if alive and self.now() - found.at > HANGS_AFTER * self.speed:
-            return replace(found, trouble=EngineTrouble("engine-hangs", seconds=(self.now() - found.at) / self.speed))
-        return found if (told := self.journal.trouble or self._fault) is None else replace(found, trouble=told)
+            return msgspec.structs.replace(
+                found, trouble=EngineTrouble("engine-hangs", seconds=(self.now() - found.at) / self.speed)
+            )
+        return (
+            found
+            if (told := self.journal.trouble or self._fault) is None
+            else msgspec.structs.replace(found, trouble=told)
+        )
 
     def events(self) -> list[EngineEvent]:
         """What has happened since last asked, oldest first."""

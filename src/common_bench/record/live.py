@@ -97,7 +97,7 @@ class Trace:
 
 def _with_breaks(t: Floats, values: Floats, gap_before: Bools | None) -> tuple[Floats, Floats]:
     """A value that is none stands in each gap."""
-    if gap_before is None or not gap_before.any():
+    if gap_before is None or not np.count_nonzero(gap_before):
         return t, values
     at = np.flatnonzero(gap_before)
     return np.insert(t, at, t[at]), np.insert(values, at, np.nan)
@@ -269,7 +269,7 @@ class LiveWindow:
 
     def _add_guess(self, name: str, result: Series, gaps: Bools | None) -> None:
         """What is a guess is kept once more, nan elsewhere, from the first guess on."""
-        if name in self._guesses or (result.guess is not None and result.guess.any()):
+        if name in self._guesses or (result.guess is not None and np.count_nonzero(result.guess)):
             guess = np.zeros(len(result), bool) if result.guess is None else result.guess
             kept = self._guesses.setdefault(name, Trace())
             kept.add(result.t, np.where(guess, result.values, np.nan), gaps)

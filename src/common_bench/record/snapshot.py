@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from typing import NamedTuple
+
+import msgspec
 
 from common_bench.links.address import Address
 from common_bench.model.calibration import Calibration
@@ -55,8 +56,7 @@ class ClockFace(NamedTuple):
 UNKNOWN_CLOCK = ClockFace(float("nan"), 1.0, 0.0, None, False)
 
 
-@dataclass(frozen=True, slots=True)
-class KitState:
+class KitState(msgspec.Struct, frozen=True, eq=False):
     """One kit at the end of a turn.
 
     parent: the kit that owns the port, where one port relays many; relayed: those that this one relays, id
@@ -74,7 +74,7 @@ class KitState:
     address: Address
     live: LiveWindow
     parent: int | None = None
-    relayed: Mapping[str, int] = field(default_factory=dict)
+    relayed: Mapping[str, int] = msgspec.field(default_factory=dict)
     is_open: bool = False
     can_record: bool = False
     trouble: LinkTrouble | None = None
@@ -107,20 +107,19 @@ class KitState:
         return self.format.channels if self.format is not None else ()
 
 
-@dataclass(frozen=True, slots=True)
-class Snapshot:
+class Snapshot(msgspec.Struct, frozen=True, eq=False):
     """All kits after one turn. at: s on the engine's clock; trouble: what keeps all of them from being heard or
     kept, so that nothing claims to record when it does not."""
 
     at: float = 0.0
     turn: int = 0
-    kits: Mapping[int, KitState] = field(default_factory=dict)
+    kits: Mapping[int, KitState] = msgspec.field(default_factory=dict)
     trouble: Trouble | None = None
 
     def fallen(self, trouble: LinkTrouble) -> Snapshot:
         """The same kits, none of them heard any more."""
         kits = {
-            id: replace(kit, is_open=False, can_record=False, trouble=trouble, run=None, waits=None)
+            id: msgspec.structs.replace(kit, is_open=False, can_record=False, trouble=trouble, run=None, waits=None)
             for id, kit in self.kits.items()
         }
-        return replace(self, kits=kits, trouble=trouble)
+        return msgspec.structs.replace(self, kits=kits, trouble=trouble)

@@ -24,18 +24,26 @@ class Tally:
 
     def __init__(self) -> None:
         self._seen: deque[Totals] = deque(maxlen=round(LOOK_BACK) + 1)
+        self._told: dict[str, float] = {}  # since the totals that were added last
 
     def clear(self) -> None:
         self._seen.clear()
+        self._told.clear()
 
     def is_due(self, at: float) -> bool:
         return not self._seen or at - self._seen[-1].at >= EVERY
 
     def add(self, totals: Totals) -> None:
         self._seen.append(totals)
+        self._told.clear()
 
     def per_second(self, what: str) -> float:
         """Lines, readings or bytes per s over the last few seconds; nan while too early."""
+        if what not in self._told:
+            self._told[what] = self._worked_out(what)
+        return self._told[what]
+
+    def _worked_out(self, what: str) -> float:
         if len(self._seen) < 2 or self._seen[-1].at <= self._seen[0].at:
             return float("nan")
         first, last = self._seen[0], self._seen[-1]

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from common_bench.model.block import NO_SPREADS, Bools, Floats, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of, power, product, same_kind
@@ -174,7 +175,7 @@ def _where(value: Series | NumberOf, chosen: Bools) -> Series | NumberOf:
     """A value whose uncertainty counts only where it is chosen; elsewhere it may not be known."""
     if isinstance(value, NumberOf):
         if not chosen.ndim:
-            return value if chosen else replace(value, parts={})
+            return value if chosen else dataclasses.replace(value, parts={})
         return Series(
             np.zeros(len(chosen)),
             np.full(len(chosen), value.value),
@@ -196,7 +197,12 @@ def shown_in(value: Value, unit_text: str) -> Value:
     """The same value in another unit of its kind; events stay as they are. Raises UnitTrouble where it is none."""
     if not isinstance(value, Series | NumberOf) or value.unit == unit_text:
         return value
-    if value.unit == "" and isinstance(value, Series) and not value.parts and np.isnan(value.values).all():
+    if (
+        value.unit == ""
+        and isinstance(value, Series)
+        and not value.parts
+        and np.count_nonzero(np.isnan(value.values)) == len(value)
+    ):
         return replace(value, unit=unit_text, parts={})
     factor, offset = conversion(value.unit, unit_text)
     return _combined([value], _raw(value) * factor + offset, [factor], unit_text)

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import msgspec
 import numpy as np
 
 from common_bench.model.block import Block, Events, Floats, Ints, Rows, Series, joined
@@ -88,7 +89,7 @@ class Count:
         assert told.rows is not None
         values = np.full(len(told), np.nan)
         if not len(told):
-            return replace(told, values=values, unit="")
+            return msgspec.structs.replace(told, values=values, unit="")
         if np.isnan(self._unbroken):
             self._unbroken = float(told.t[0])
         gap_at = np.where(told.rows.gap_before, told.t, -np.inf)
@@ -110,7 +111,7 @@ class Count:
             kept = int(np.searchsorted(times, told.t[-1] - self._seconds, side="right"))
             self._events = self._events[kept:]
         self._unbroken = float(since[-1])
-        return replace(told, values=values, unit="")
+        return msgspec.structs.replace(told, values=values, unit="")
 
 
 class FindsIn:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
 import numpy as np
 
 from common_bench.model.block import Block, Events, Rows, Series, joined
@@ -146,6 +147,8 @@ class Evaluator:
 
     def _thinned(self, name: str, events: Events) -> Events:
         """Events of a line without those that are set aside."""
+        if not self._without:
+            return events
         out = np.zeros(len(events), bool)
         for which, low, high in self._without:
             if which == name:
@@ -230,7 +233,9 @@ class Evaluator:
         assert block is not None
         if channel not in self._rows:
             raw = block.channels.get(channel)
-            there = None if raw is None or np.isfinite(raw).all() else np.isfinite(raw)
+            there = None if raw is None else np.isfinite(raw)
+            if there is not None and np.count_nonzero(there) == len(there):
+                there = None
             if there is None and self._all_rows is None:
                 self._all_rows = Rows.of(block)
             self._rows[channel] = self._all_rows if there is None and self._all_rows else Rows.of(block, there)
@@ -325,7 +330,9 @@ def gathered(pieces: Sequence[Mapping[str, Series | Events]]) -> dict[str, Serie
     for name in dict.fromkeys(name for piece in pieces for name in piece):
         found = [piece[name] for piece in pieces if name in piece]
         if isinstance(found[0], Series):
-            whole[name] = replace(joined([each for each in found if isinstance(each, Series)]), rows=None)
+            whole[name] = msgspec.structs.replace(
+                joined([each for each in found if isinstance(each, Series)]), rows=None
+            )
         else:
             events = [each for each in found if isinstance(each, Events)]
             sources = dict.fromkeys(source for each in events for source in each.parts)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 from typing import Literal
 
 import numpy as np
+from msgspec.structs import replace
 
 from common_bench.model.block import NO_SPREADS, Block, Bools, Floats, Ints, Series, Source
 from common_bench.model.units import conversion, counts_from_own_zero, interval_of, product

@@ -6,10 +6,11 @@ Pieces of quantities in, pieces of equal length out, the same for every way of c
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
+from msgspec.structs import replace
 
 from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Ints, Rows, Series, Source, joined
 from common_bench.workings.spans import NumberOf

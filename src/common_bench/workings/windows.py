@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
+from msgspec.structs import replace
 
 from common_bench.model.block import Block, Bools, Floats, Ints, Series, Source, Spread
 from common_bench.model.units import counts_from_own_zero, degree_of, interval_of, product

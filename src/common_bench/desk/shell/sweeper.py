@@ -20,6 +20,7 @@ class Sweeper(QObject):
         super().__init__(window)
         Sweeper._there += 1
         gc.disable()
+        gc.freeze()  # what is there before the window stays to the end: it is not walked through again and again
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.sweep)
         self._timer.start(EVERY)
@@ -38,4 +39,5 @@ class Sweeper(QObject):
             self._timer.stop()
             Sweeper._there -= 1
             if Sweeper._there == 0:
+                gc.unfreeze()
                 gc.enable()
