@@ -213,7 +213,7 @@ def open_desk(
         shown = demo_window(folder / "demo", kits.folder, speed, class_name)
         assert isinstance(shown, Bench)
         window = shown
-    window._frames.setInterval(SEEN_EVERY)
+    window.frames.least = SEEN_EVERY
     window.show()
     window.activateWindow()
     assert QTest.qWaitForWindowActive(window)

@@ -39,7 +39,7 @@ class Teacher:
     @property
     def bench(self) -> Bench:
         assert self.house.bench is not None, self.told
-        self.house.bench._frames.setInterval(SEEN_EVERY)
+        self.house.bench.frames.least = SEEN_EVERY
         return self.house.bench
 
     @property

@@ -246,7 +246,7 @@ class KitConnection:
             self.waiting.state if self.waiting is not None else None,
             asking.plan if asking is not None else None, asking.answered if asking is not None else 0,
             asking.missed if asking is not None else 0, self.last_heard, self.last_reading, self.losses, self.speed.found,
-            self.speed.tried, self.tape.lines, reader.finder.judgement, reader.finder.doubt,
+            self.speed.tried, self.tape.roll, reader.finder.judgement, reader.finder.doubt,
         )  # fmt: skip
 
 

@@ -58,6 +58,7 @@ class Engine:
         self.speed = speed
         self.patience = patience
         self.listener: Listener | None = None
+        self.turned: Callable[[], object] | None = None  # called in the engine's own thread after each turn
         self._events = EventQueue()
         self._kits: dict[int, KitConnection] = {}
         self._began = passing()
@@ -298,6 +299,8 @@ class Engine:
             except Exception as fault:  # one kit must never stop the others
                 self._spare_the_others(kit, fault)
         self._publish()
+        if (turned := self.turned) is not None:
+            turned()
 
     def _spare_the_others(self, kit: KitConnection, fault: Exception) -> None:
         """What a kit sent could not be worked out: it is in the journal, and its run is computed from there."""

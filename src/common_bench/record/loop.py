@@ -16,7 +16,8 @@ from typing import Any, Protocol, TypeVar
 
 from common_bench.model.trouble import EngineTrouble
 
-TICK = 0.05  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
+TICK = 1 / 30  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
+REST = 0.5  # of what a turn took, that others have before the next, however slow the machine is
 MOST_FALLS, FALLS_WITHIN = 5, 20.0  # so many failures in so many s, and the loop is given up rather than begun again
 
 Given = TypeVar("Given")
@@ -151,8 +152,10 @@ class Loop:
                     full = self._read(key.data) or full
             self.do_commands()
             if self._going and (full or time.monotonic() >= next_turn):
+                began = time.monotonic()
                 self._turn()
-                next_turn = max(next_turn + TICK, time.monotonic())
+                ended = time.monotonic()
+                next_turn = max(next_turn + TICK, ended + REST * (ended - began))
 
     def _woken(self) -> None:
         with contextlib.suppress(BlockingIOError):

@@ -15,7 +15,7 @@ from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.reading.judgement import Judgement
 from common_bench.record.live import LiveWindow
 from common_bench.record.rules import HowFar, Rule
-from common_bench.record.tape import TapeLine
+from common_bench.record.tape import Roll, TapeLine
 
 
 class RunState(NamedTuple):
@@ -53,6 +53,7 @@ class ClockFace(NamedTuple):
     restarts: int = 0
 
 
+NO_ROLL = Roll([], 0)
 UNKNOWN_CLOCK = ClockFace(float("nan"), 1.0, 0.0, None, False)
 
 
@@ -64,7 +65,7 @@ class KitState(msgspec.Struct, frozen=True, eq=False):
     is_open: its link is open; can_record: a run could begin. trouble: what keeps it from being used;
     warning: what only wants to be known. rate: lines per s (readings, of a relayed kit), load: share of
     what the speed carries, both nan while too early. last_heard, last_reading: s on the engine's clock.
-    lines, readings, notes, unreadable: counts since it was first heard; answered, missed: of what it was asked for. tape: its last lines, oldest first.
+    lines, readings, notes, unreadable: counts since it was first heard; answered, missed: of what it was asked for. roll: its last lines.
     live: the recent past, for drawing. judgement: what speaks for how it is read, None where that was known before;
     doubt: another format that would read its lines better, found while a run is recorded.
     """
@@ -98,9 +99,14 @@ class KitState(msgspec.Struct, frozen=True, eq=False):
     losses: int = 0
     speed_found: bool = True
     speeds_tried: int = 1
-    tape: tuple[TapeLine, ...] = ()
+    roll: Roll = NO_ROLL
     judgement: Judgement | None = None
     doubt: StreamFormat | None = None
+
+    @property
+    def tape(self) -> tuple[TapeLine, ...]:
+        """Its last lines, oldest first."""
+        return self.roll.lines
 
     @property
     def channels(self) -> tuple[str, ...]:

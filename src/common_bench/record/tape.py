@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import deque
 from typing import NamedTuple
 
 from common_bench.reading.heard import Heard
@@ -28,18 +27,40 @@ class TapeLine(NamedTuple):
         return self.data[:SHOWN].decode("utf-8", "backslashreplace")
 
 
-class LastLines:
-    """Written by the engine; `lines` is a copy that stays as it is, made only where something has changed."""
+class Roll(NamedTuple):
+    """The tape as it stands at one time, copied only once somebody reads it: `kept` goes on growing, up to `stop` it stays."""
 
-    def __init__(self) -> None:
-        self._lines: deque[TapeLine] = deque(maxlen=TAPE_LINES)
-        self._copy: tuple[TapeLine, ...] | None = ()
+    kept: list[TapeLine]
+    stop: int
 
     @property
     def lines(self) -> tuple[TapeLine, ...]:
-        if self._copy is None:
-            self._copy = tuple(self._lines)
-        return self._copy
+        """Oldest first."""
+        return tuple(self.kept[max(0, self.stop - TAPE_LINES) : self.stop])
+
+
+class LastLines:
+    """Written by the engine. Guarantees that a roll that was given out stays as it is."""
+
+    def __init__(self) -> None:
+        self._lines: list[TapeLine] = []
+
+    @property
+    def roll(self) -> Roll:
+        return Roll(self._lines, len(self._lines))
+
+    @property
+    def lines(self) -> tuple[TapeLine, ...]:
+        return self.roll.lines
+
+    def _append(self, line: TapeLine) -> None:
+        if len(self._lines) >= 2 * TAPE_LINES:
+            self._lines = self._lines[-TAPE_LINES:]
+        self._lines.append(line)
+
+    def _learn(self, kinds: dict[int, TapeLine]) -> None:
+        """Lines at places of the tape are something else than what they were taken for."""
+        self._lines = [kinds.get(at, line) for at, line in enumerate(self._lines)]
 
     @property
     def spoke_last(self) -> bool:
@@ -47,23 +68,24 @@ class LastLines:
         return bool(self._lines) and self._lines[-1].kind in ("words", "names")
 
     def sent(self, at: float, data: bytes) -> None:
-        self._lines.append(TapeLine(at, OWN_OFFSET, data.rstrip(b"\r\n"), "sent"))
-        self._copy = None
+        self._append(TapeLine(at, OWN_OFFSET, data.rstrip(b"\r\n"), "sent"))
 
     def add(self, heard: Heard, *, own_only: bool) -> None:
         """own_only: of a port that several kits share, only this kit's own readings (and what belongs to none)."""
-        if heard.lines or heard.other_lines:
-            self._copy = None
         kinds = {each.offset: each.kind for each in (*heard.again, *heard.other_lines)}
         if heard.anew >= 0:
-            for at, kept in enumerate(self._lines):
-                if kept.offset >= heard.anew:
-                    self._lines[at] = kept._replace(kind=kinds.get(kept.offset, "reading"))
+            self._learn(
+                {
+                    at: kept._replace(kind=kinds.get(kept.offset, "reading"))
+                    for at, kept in enumerate(self._lines)
+                    if kept.offset >= heard.anew
+                }
+            )
         if kinds and self._lines:
             # A line that waited for the format is told late: its place on the tape learns what it was.
             seen = {line.offset: at for at, line in enumerate(self._lines) if line.offset in kinds}
-            for offset, at in seen.items():
-                self._lines[at] = self._lines[at]._replace(kind=kinds[offset])
+            if seen:
+                self._learn({at: self._lines[at]._replace(kind=kinds[offset]) for offset, at in seen.items()})
         own = None
         if own_only:
             own = {int(offset) for block in heard.blocks for offset in block.offset[-TAPE_LINES:].tolist()}
@@ -72,4 +94,4 @@ class LastLines:
             for stamp, offset, line in tail.each():
                 kind = kinds.get(offset, "reading")
                 if own is None or kind != "reading" or offset in own:
-                    self._lines.append(TapeLine(stamp, offset, line[:SHOWN], kind))
+                    self._append(TapeLine(stamp, offset, line[:SHOWN], kind))

@@ -53,7 +53,7 @@ class Formula:
             self._lines.append((read, kind))
         read, kind = self._lines[0]
         only_named = read.expression.form == "name" and read.expression.word == READING
-        self._as_it_comes = len(self._lines) == 1 and only_named and kind.unit == self._raw_unit
+        self.as_it_comes = len(self._lines) == 1 and only_named and kind.unit == self._raw_unit
 
     @property
     def unit(self) -> str:
@@ -61,7 +61,7 @@ class Formula:
 
     def of(self, reading: Series) -> Series:
         """(n,) raw readings with their shares -> (n,) the last quantity with its shares; nan stays nan."""
-        if self._as_it_comes:
+        if self.as_it_comes:
             shares = {source: np.broadcast_to(share, reading.values.shape) for source, share in reading.parts.items()}
             return Series(reading.t, reading.values, self.unit, shares)
         own = set(reading.parts)

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
@@ -40,6 +40,7 @@ class TileTrace(QGraphicsView):
         self._gaps: list[tuple[float, float]] = []
         self._range, self._seconds = (0.0, 0.0), 0.0
         self._left = px(NARROW)
+        self._scales: tuple[tuple[object, ...], QPixmap] = ((), QPixmap())  # for a range and a size
         self._ticks: tuple[tuple[object, ...], list[tuple[float, str]]] = ((), [])  # for a range and a height
         port = self.viewport()
         assert port is not None
@@ -61,6 +62,7 @@ class TileTrace(QGraphicsView):
             pen(worn.verdigris, 1.4),
         )
         self._numbers, self._words = font(10), font(11)
+        self._scales = ((), QPixmap())
 
     def show_picture(
         self, t: Floats, values: Floats, seconds: float, now: float, *, guess: Floats | None = None
@@ -89,7 +91,7 @@ class TileTrace(QGraphicsView):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         self.frames += 1
         painter = QPainter(self.viewport())
-        self._paint(painter, self.width(), self.height())
+        self._paint(painter, self.width(), self.height(), self._ground())
         painter.end()
 
     def paint_on(self, painter: QPainter, target: QRectF) -> None:
@@ -99,16 +101,39 @@ class TileTrace(QGraphicsView):
         self._paint(painter, round(target.width()), round(target.height()))
         painter.restore()
 
-    def _paint(self, painter: QPainter, width: int, height: int) -> None:
+    def _ground(self) -> QPixmap:
+        """What is under the trace, painted once for each range and size."""
+        sharp = self.devicePixelRatioF()
+        key = (*self._range, self._seconds > 0, self.width(), self.height(), sharp)
+        if self._scales[0] != key:
+            made = QPixmap(round(self.width() * sharp), round(self.height() * sharp))
+            made.setDevicePixelRatio(sharp)
+            painter = QPainter(made)
+            self._under(painter, self.width(), self.height())
+            painter.end()
+            self._scales = key, made
+        return self._scales[1]
+
+    def _under(self, painter: QPainter, width: int, height: int) -> None:
         painter.fillRect(0, 0, width, height, self._card)
         low, high = self._range
         if high <= low or self._seconds <= 0:
             return
         painter.setFont(self._numbers)
         shown = self._ticks_for(painter.fontMetrics(), height)
+        self._scale(painter, shown, QRectF(self._left, low, width, height), (height - 2) / (high - low))
+
+    def _paint(self, painter: QPainter, width: int, height: int, ground: QPixmap | None = None) -> None:
+        """ground: what is under the trace, painted before."""
+        if ground is not None:
+            painter.drawPixmap(0, 0, ground)
+        else:
+            self._under(painter, width, height)
+        low, high = self._range
+        if high <= low or self._seconds <= 0:
+            return
         left = self._left
         across, up = (width - left) / self._seconds, (height - 2) / (high - low)
-        self._scale(painter, shown, QRectF(left, low, width, height), up)
         painter.setClipRect(left, 0, width - left, height)
         for begin, end in self._gaps:
             area = QRectF(width + begin * across, 0, (end - begin) * across, height)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
 import numpy as np
@@ -35,6 +36,7 @@ from common_bench.record.snapshot import KitState
 SECOND_DECIMALS = 3  # of the smaller value on a tile
 LOW = 165  # px of a tile's height below which only what matters most is shown
 LOWEST = 95  # px below which there is no room for a trace
+BESIDE = 0.1  # s between two looks at what stands beside the number and the trace: nobody reads it faster
 STALE = 10.0  # s after which the last event's value is no longer shown as of now
 
 
@@ -82,6 +84,7 @@ class Tile(QFrame):
         self._dropped = dropped
         self._pressed: QPoint | None = None
         self._dragged = False
+        self._beside_at = 0.0
         self.setObjectName("card")
         self._hub, self.group, self._small, self._tiny = hub, group.id, small, tiny
         colour = hue(palette(), group.emblem.colour)
@@ -307,16 +310,22 @@ class Tile(QFrame):
                 if not name.startswith("raw ")
                 else plain(latest.value, RAW_DECIMALS),
             )
-        guess = " · a guess" if latest is not None and latest.guess else ""
-        say(self.unit, f"{latest.unit if latest else ''}{guess}\n{name}")
-        self._second(state, names[1] if len(names) > 1 else "")
+        anew = time.monotonic() - self._beside_at >= BESIDE
+        if anew:
+            self._beside_at = time.monotonic()
+            guess = " · a guess" if latest is not None and latest.guess else ""
+            say(self.unit, f"{latest.unit if latest else ''}{guess}\n{name}")
+            self._second(state, names[1] if len(names) > 1 and not self._tiny else "")
         if self.trace.isVisible():
-            sensor = self._hub.lesson.store.sensor_of(name)
-            self.trace.fixed = sensor.scale if sensor is not None else None
+            if anew:
+                sensor = self._hub.lesson.store.sensor_of(name)
+                self.trace.fixed = sensor.scale if sensor is not None else None
             self.trace.show_picture(
                 picture.t, picture.values, seconds, state.live.last_t if state.live.last_t == state.live.last_t else 0.0,
                 guess=state.live.guesses(name, picture),
             )  # fmt: skip
+            if not anew:
+                return
             run = state.run
             moments = self._hub.lesson.store.moments(run.id) if run is not None else ()
             self.trace.show_flags([(each.t - run.seconds, each.text) for each in moments] if run is not None else [])

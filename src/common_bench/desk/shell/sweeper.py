@@ -6,7 +6,7 @@ import gc
 
 from PyQt6.QtCore import QObject, QTimer
 
-EVERY = 100  # ms
+EVERY = 200  # ms
 
 
 class Sweeper(QObject):

@@ -23,6 +23,7 @@ from common_bench.desk.shelf.dropped import dropped_file, dropped_logs
 from common_bench.desk.shelf.shelf import Shelf
 from common_bench.desk.shell.benches import Benches
 from common_bench.desk.shell.faults import FaultPanel, Faults
+from common_bench.desk.shell.frames import Frames
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.keys import Keyboard
 from common_bench.desk.shell.news import News
@@ -39,7 +40,6 @@ from common_bench.record.events import EngineEvent
 if TYPE_CHECKING:
     from common_bench.desk.shell.house import House
 
-FRAME = 30  # ms
 TICK = 200  # ms
 LOOK = 1000  # ms between looks for new kits
 CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
@@ -70,12 +70,10 @@ class Bench(QMainWindow):
         hub.selected.connect(lambda _: self.refresh())
         hub.staged.connect(lambda _: self._show_stage())
         hub.book_changed.connect(self.refresh)
-        self._frames, self._ticks, self._looks = (QTimer(self) for _ in range(3))
-        self._frames.timeout.connect(self._draw)
+        self.frames = Frames(self, hub.lesson.engine, lambda: self.stage.draw())
+        self._ticks, self._looks = QTimer(self), QTimer(self)
         self._ticks.timeout.connect(self.tick)
         self._looks.timeout.connect(lambda: hub.try_to(hub.look_for_kits))
-        self._frames.setTimerType(Qt.TimerType.PreciseTimer)
-        self._frames.start(FRAME)
         self._ticks.start(TICK)
         self._looks.start(LOOK)
         self._keyboard = Keyboard(self, self.keys, self.escape)
@@ -336,9 +334,6 @@ class Bench(QMainWindow):
             f"{f'{said} · ' if said else ''}F1 lists the keys of this stage{f' · Ctrl+Z takes back: {undo}' if undo else ''}"
         )
 
-    def _draw(self) -> None:
-        self.stage.draw()
-
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """A plan or a book may be dropped on the window of a lesson too: the shelf takes it."""
         if event is not None and (dropped_file(event) is not None or dropped_logs(event)):
@@ -363,8 +358,8 @@ class Bench(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
-        for timer in (self._frames, self._ticks, self._looks):
-            timer.stop()
+        for clock in (self.frames, self._ticks, self._looks):
+            clock.stop()
         try:
             self.hub.lesson.close(within=CLOSE_WITHIN if not self._asked_to_close else 0.0)
         except Trouble as trouble:
@@ -374,8 +369,8 @@ class Bench(QMainWindow):
                     f"{trouble.sentence} Close once more to leave all the same.", "red", act="Write it elsewhere",
                     then=self.hub.write_elsewhere,
                 )  # fmt: skip
-                for timer in (self._frames, self._ticks, self._looks):
-                    timer.start()
+                for clock in (self.frames, self._ticks, self._looks):
+                    clock.start()
                 event.ignore()
                 return
         self._sweeper.stop()

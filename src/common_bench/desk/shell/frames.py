@@ -1,0 +1,57 @@
+"""When the window draws: after each of the engine's turns, so that what has come is seen at once and the two do not work
+against each other; by itself where there are none, as before the first kit."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Callable
+
+from PyQt6.QtCore import QEvent, QObject, Qt, QTimer, pyqtSignal
+
+from common_bench.record import Engine
+
+WITHOUT_TURNS = 60  # ms after the last frame, after which there is one without a turn
+
+
+class Frames(QObject):
+    """Guarantees that at most one frame waits to be drawn, however slow drawing is, and that the engine never waits for one.
+    `least`: ms between two frames."""
+
+    _turned = pyqtSignal()
+
+    def __init__(self, window: QObject, engine: Engine, draw: Callable[[], object]) -> None:
+        super().__init__(window)
+        self.least = 0
+        self._window, self._engine, self._draw = window, engine, draw
+        self._asked, self._last = False, 0.0
+        self._turned.connect(self._frame)  # queued, since it comes from another thread
+        self._timer = QTimer(self)
+        self._timer.setTimerType(Qt.TimerType.PreciseTimer)
+        self._timer.timeout.connect(self._frame)
+        self.start()
+
+    def start(self) -> None:
+        self._timer.start(WITHOUT_TURNS)
+        self._engine.turned = self._ask
+
+    def stop(self) -> None:
+        self._engine.turned = None
+        self._timer.stop()
+
+    def _ask(self) -> None:
+        """In the engine's own thread."""
+        if not self._asked:
+            self._asked = True
+            with contextlib.suppress(RuntimeError):  # the window has been taken down just now
+                self._turned.emit()
+
+    def _frame(self) -> None:
+        self._asked = False
+        now = time.monotonic()
+        if not self._timer.isActive() or (now - self._last) * 1000 < self.least:
+            return
+        self._last = now
+        self._timer.start(WITHOUT_TURNS)
+        self._draw()
+        self._window.event(QEvent(QEvent.Type.UpdateRequest))  # painted now, not a few ms later
