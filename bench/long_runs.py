@@ -55,14 +55,15 @@ def journal_room(told: Told, path: Path, before: int, lines: list[tuple[float, b
     )  # fmt: skip
 
 
-def lines_of(count: int) -> tuple[list[bytes], np.ndarray]:
-    """Lines of a kit with a clock in ms and two numbers, and when each came in s."""
+def lines_of(count: int, numbers: int = 2) -> tuple[list[bytes], np.ndarray]:
+    """Lines of a kit with a clock in ms and so many numbers, and when each came in s."""
     dice = np.random.default_rng(1)
     t = np.arange(count) / RATE
     load = (271_000 + 5000 * np.sin(t / 3) + dice.normal(0, 40, count)).astype(int)
     lines = [
-        b"%d,%d,%.2f\n" % (1000 * at, load, 18 + 0.01 * (load % 7)) for at, load in zip(t, load.tolist(), strict=True)
-    ]
+        b"%d,%d,%.2f%s\n" % (1000 * at, load, 18 + 0.01 * (load % 7), b"".join(b",%d" % (load % (97 + each)) for each in range(numbers - 2)))
+        for at, load in zip(t, load.tolist(), strict=True)
+    ]  # fmt: skip
     return lines, t + dice.uniform(0, 0.002, count)
 
 
@@ -84,21 +85,37 @@ def big_book(folder: Path, runs: int = RUNS, longest: int = LONG) -> tuple[Path,
     plan = Plan("Long", sensors=sensors, show=("load_now", "temp_now"))
     path = folder / "large.benchbook"
     lesson = OpenLesson.make(path, plan, "9B", ALIASES[:32])
+    lengths = [READINGS] * runs + [longest]
+    chosen = recorded_before(lesson, lengths)[-1]
+    with lesson.book.engine.begin() as connection:
+        own = [each.id for each in lesson.store.runs() if each.id != chosen]
+        made = [{"run": run, "name": "load", "value": 1.0, "u": 0.1, "unit": "g", "span_from": 0.0, "span_to": READINGS / RATE - 1, "n": 5, "words": "", "made_of": "[]", "working": "", "made_at": ""} for run in own]  # fmt: skip
+        connection.execute(insert(schema.finding), made)
+    with lesson.book.engine.connect() as connection:
+        connection.execute(text("PRAGMA wal_checkpoint(TRUNCATE)"))
+    lesson.close()
+    return path, chosen
+
+
+def recorded_before(lesson: OpenLesson, lengths: list[int]) -> list[int]:
+    """Runs of so many readings each, by the groups in turn, written into a lesson as if they had been recorded in it; their
+    numbers in the book."""
+    sensors = lesson.store.plan.sensors
     book, store = lesson.book, lesson.store
-    lines, stamps = lines_of(READINGS)
+    lines, stamps = lines_of(READINGS, len(sensors))
     rows, size = rows_of(lines, stamps)
     reader = Chain(store.watching, ())
-    reader.feed([Stamped(0.0, b"ms,load,temp\n")])
+    reader.feed([Stamped(0.0, ",".join(["ms", *(each.channel for each in sensors)]).encode() + b"\n")])
     reader.feed([Stamped(float(at), line) for at, line in zip(stamps[:300], lines[:300], strict=True)])
     format = reader.reader.format
     kept = [standing(each.channel, each.quantity, each.unit, CurveChoice("as-it-comes")) for each in sensors]
     setting = msgspec.json.encode(Chain(store.watching, kept, format).setting(format, ClockState())).decode()
     ending = json.dumps({"code": "by-hand", "fields": {}})
     kits = [book.record("kit", identity=f"k{at}", name=f"kit {at}", link="/dev/ttyUSB0") for at in range(32)]
-    chosen = 0
-    for number in range(runs + 1):
-        repeats = 1 if number < runs else longest // READINGS
-        group = store.groups[number % 32].id
+    made_runs = []
+    for number, length in enumerate(lengths):
+        repeats = length // READINGS
+        group = store.groups[number % len(store.groups)].id
         session = book.record("session", lesson=store.id, kit=kits[number % 32], link="/dev/ttyUSB0", opened_at="2026-01-01T00:00:00+00:00", closed_at="x")  # fmt: skip
         with book.engine.begin() as connection:
             for repeat in range(repeats):
@@ -114,13 +131,8 @@ def big_book(folder: Path, runs: int = RUNS, longest: int = LONG) -> tuple[Path,
             "run", lesson=store.id, group=group, number=number // 32 + 1, session=session, state="closed", began_at="2026-01-01T00:00:00+00:00",
             ending=ending, setting=setting, aside="", trouble="", begin_byte=0, end_byte=size * repeats, note="", lacks="", practice=0,
         )  # fmt: skip
-        if number < runs:
-            book.record("finding", run=run, name="load", value=1.0, u=0.1, unit="g", span_from=0.0, span_to=READINGS / RATE - 1, n=5, words="", made_of="[]", working="", made_at="")  # fmt: skip
-        chosen = run
-    with book.engine.connect() as connection:
-        connection.execute(text("PRAGMA wal_checkpoint(TRUNCATE)"))
-    lesson.close()
-    return path, chosen
+        made_runs.append(run)
+    return made_runs
 
 
 def long_runs_inside(told: Told) -> object:

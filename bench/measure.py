@@ -28,6 +28,7 @@ from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.heard_again import heard
 from common_bench.book.journal import JournalWriter
+from common_bench.lesson.lesson import OpenLesson
 from common_bench.links.address import Address
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import Plan, SensorPlan
@@ -40,7 +41,7 @@ from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
 from fit_coverage import fit_coverage
 from formats import formats
-from long_runs import import_long, journal_room, long_runs_inside
+from long_runs import READINGS, import_long, journal_room, long_runs_inside, recorded_before
 from many_schools import school_lines
 from trust import trust
 from workings import workings
@@ -336,6 +337,19 @@ def in_a_window(part: str, *words: str) -> None:
     subprocess.run(command, check=True, env={**os.environ, "QT_QPA_PLATFORM": "xcb"})
 
 
+def thirty_two_before() -> None:
+    """What the same wall costs where each bench has recorded for three hours in this lesson before, beside a new lesson."""
+    with tempfile.TemporaryDirectory() as name:
+        costs = []
+        for hours in (0.0, 3.0):
+            print(f"recorded before: {hours:g} h by each of {MANY} benches", flush=True)
+            kept = Path(name) / "cores"
+            in_a_window("thirty-two-inside", "--hours", str(hours), "--keep", str(kept))
+            costs.append(float(kept.read_text()))
+    ratio = costs[1] / costs[0]
+    told("with 3 hours recorded before, beside none", f"{ratio:.2f} × the cost", "at most 1.2 ×", ratio <= 1.2)
+
+
 def wall() -> None:
     in_a_window("wall-inside")
 
@@ -347,14 +361,16 @@ def memory(minutes: float) -> None:
 class Wall:
     """The window on a class wall of 16 tiles, all recording what a feeder sends."""
 
-    def __init__(self, folder: Path, links: list[str], plan: Plan = PLAN) -> None:
+    def __init__(
+        self, folder: Path, links: list[str], plan: Plan = PLAN, before: Callable[[OpenLesson], object] | None = None
+    ) -> None:
+        """before: what is done to the lesson before the kits are heard."""
         import msgspec
         from PyQt6.QtTest import QTest
 
         from common_bench.desk.shell.application import application
         from common_bench.desk.shell.hub import Hub
         from common_bench.desk.shell.window import Bench
-        from common_bench.lesson.lesson import OpenLesson
         from common_bench.model.bench import Port
         from common_bench.model.plan import RulePlan
         from common_bench.standins.classes import ALIASES
@@ -362,6 +378,8 @@ class Wall:
         self.app = application()
         plan = msgspec.structs.replace(plan, rule=RulePlan(0.0))
         self.lesson = OpenLesson.make(folder / "wall.benchbook", plan, "9B", ALIASES[: len(links)])
+        if before is not None:
+            before(self.lesson)
         kits = [self.lesson.roster.hear(Port(link, Path(link).name, link)) for link in links]
         self.lesson.roster.give_kits_in_order(kits)
         hub = Hub(self.lesson, folder)
@@ -443,12 +461,16 @@ def many_quantities() -> Plan:
     return Plan("Thirty-two", sensors=sensors, show=tuple(each.quantity for each in sensors))
 
 
-def thirty_two_inside() -> object:
-    """32 benches, 4 quantities, 100 readings/s each, recording, the wall shown."""
+def thirty_two_inside(hours: float = 0.0, keep: Path | None = None) -> object:
+    """32 benches, 4 quantities, 100 readings/s each, recording, the wall shown. hours: that each has recorded in this lesson
+    before; keep: where the cores that it takes are written."""
     seconds = 20.0
+    before = [READINGS * round(hours * 3600 * RATE / READINGS)] * MANY
     with tempfile.TemporaryDirectory() as name, fed("pace", "--kits", MANY, "--rate", RATE, "--columns", QUANTITIES, "--seconds", seconds + 40, "--log", f"{name}/log") as (links, feeder):  # fmt: skip
         begin(feeder)
-        made = Wall(Path(name), links, many_quantities())
+        made = Wall(
+            Path(name), links, many_quantities(), lambda lesson: recorded_before(lesson, before) if hours else None
+        )
         made.wait(5000)
         tiles = made.stage.tiles
         frames = [tile.trace.frames for tile in tiles]
@@ -459,6 +481,8 @@ def thirty_two_inside() -> object:
         cores = (after.user + after.system - before.user - before.system) / took
         dropped = made.lesson.journal.dropped
         made.close()
+    if keep is not None:
+        keep.write_text(str(cores))
     told("32 benches × 4 quantities × 100/s on the wall while recording, slowest tile", f"{min(rates):.1f} frames/s", "at least 30", min(rates) >= 30)  # fmt: skip
     told("engine and desk together", f"{cores:.2f} cores", "under 1.5", cores < 1.5)
     told(f"kit's write to painted value, 95 of 100 ({len(late)} values)", f"{np.percentile(late, 95) * 1000:.0f} ms", "under 60 ms", float(np.percentile(late, 95)) < 0.06)  # fmt: skip
@@ -527,6 +551,8 @@ def main() -> None:
     asked = argparse.ArgumentParser(description=__doc__)
     asked.add_argument("parts", nargs="*")
     asked.add_argument("--minutes", type=float, default=10.0)
+    asked.add_argument("--hours", type=float, default=0.0)
+    asked.add_argument("--keep", type=Path)
     options = asked.parse_args()
     parts["formats"] = lambda: formats(told)
     parts["calibration"] = lambda: calibration(told)
@@ -534,6 +560,7 @@ def main() -> None:
     parts["workings"] = lambda: workings(told)
     parts["pool"] = lambda: class_lines(told)
     parts["thirty-two"] = lambda: in_a_window("thirty-two-inside")
+    parts["thirty-two-before"] = thirty_two_before
     parts["journal"] = journal
     parts["fits"] = lambda: fit_coverage(told)
     parts["many-schools"] = lambda: school_lines(told)
@@ -543,7 +570,7 @@ def main() -> None:
     parts["memory"] = lambda: memory(options.minutes)
     parts["memory-thirty-two"] = lambda: in_a_window("memory-thirty-two-inside", "--minutes", str(options.minutes))
     inside = {
-        "wall-inside": wall_inside, "thirty-two-inside": thirty_two_inside, "start-inside": start_inside, "memory-inside": lambda: memory_inside(options.minutes),
+        "wall-inside": wall_inside, "thirty-two-inside": lambda: thirty_two_inside(options.hours, options.keep), "start-inside": start_inside, "memory-inside": lambda: memory_inside(options.minutes),
         "memory-thirty-two-inside": lambda: memory_inside(options.minutes, MANY),
         "long-runs-inside": lambda: long_runs_inside(told),
         "class-of-runs-inside": lambda: class_of_runs_inside(told),

@@ -27,7 +27,7 @@ from common_bench.model.plan import Plan, SensorPlan
 from person import Desk
 
 RUNS, READINGS = 6, 3000
-LONG = 400_000  # readings of a run that is still worked up when somebody says stop
+LONG = 800_000  # readings of a run that is still worked up when somebody says stop
 LINES = ("swing = peaks in load_now above 20 g, 5 s apart", "period = gap between swing", "usual = mean of period")
 
 

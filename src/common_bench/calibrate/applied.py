@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 
 import numpy as np
 
@@ -195,7 +196,7 @@ class Applied:
     @property
     def _has_ends(self) -> bool:
         low, high = self.calibration.range
-        return low > -math.inf or high < math.inf
+        return low > -sys.float_info.max or high < sys.float_info.max
 
     def _outside(self, x: Floats, noise: Floats | float) -> Bools:
         low, high = self.calibration.range

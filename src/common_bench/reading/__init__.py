@@ -15,7 +15,10 @@ OFFERS = {
         "Judgement",
         "Reading",
     ),
-    "lines": ("LineCutter",),
+    "lines": (
+        "LineCutter",
+        "Lines",
+    ),
     "naming": ("names_in",),
     "prompts": ("waiting_for",),
     "reader": ("Reader",),

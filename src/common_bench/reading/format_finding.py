@@ -144,13 +144,13 @@ class FormatFinder:
     def judge(self, format: StreamFormat, offset: int, *, held: bool) -> tuple[StreamFormat, bool] | None:
         """Judges by all lines up to the one at an offset. Gives another format and whether it reads other numbers; None
         where it stays as it is."""
-        if self.steadfast or format.by_hand or format.only:
-            return None
+        if self.steadfast or format.by_hand or format.only or held:
+            return None  # nothing could come of it
         before = self.judgement
         stands = before is not None and before.clear and layout_of(before.format) == layout_of(format)
         weighed = not stands or self._looks in WEIGHED_AT
         found = self._worked_out(offset, format, 0.0 if weighed or before is None else before.lead)
-        if found is None or held:
+        if found is None:
             return None
         self._settled = found.sure or (self._settled and format.is_sure)
         return self._better(found, format)

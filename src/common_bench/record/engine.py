@@ -58,7 +58,7 @@ class Engine:
         self.speed = speed
         self.patience = patience
         self.listener: Listener | None = None
-        self.turned: Callable[[], object] | None = None  # called in the engine's own thread after each turn
+        self.turned: Callable[[], object] = lambda: None  # called in the engine's own thread after each turn
         self._events = EventQueue()
         self._kits: dict[int, KitConnection] = {}
         self._began = passing()
@@ -87,14 +87,8 @@ class Engine:
         if (not alive and self._loop.has_died) or self._loop.broken is not None:
             return found.fallen(trouble("engine-stopped", ""))
         if alive and self.now() - found.at > HANGS_AFTER * self.speed:
-            return msgspec.structs.replace(
-                found, trouble=EngineTrouble("engine-hangs", seconds=(self.now() - found.at) / self.speed)
-            )
-        return (
-            found
-            if (told := self.journal.trouble or self._fault) is None
-            else msgspec.structs.replace(found, trouble=told)
-        )
+            return found.in_trouble(EngineTrouble("engine-hangs", seconds=(self.now() - found.at) / self.speed))
+        return found if (told := self.journal.trouble or self._fault) is None else found.in_trouble(told)
 
     def events(self) -> list[EngineEvent]:
         """What has happened since last asked, oldest first."""
@@ -121,7 +115,7 @@ class Engine:
     def follow(self, command: Callable[[], object]) -> None:
         """Has a command done that brings the engine in step with the book, now or as soon as it can be; what it raises
         later is told as an event of the kind “failed”."""
-        answer: Future[object] = self._loop.post(lambda: self._then_publish(command))
+        answer = self._loop.post(lambda: self._then_publish(command))
         try:
             answer.result(self.patience)
         except NotInTime:
@@ -299,8 +293,7 @@ class Engine:
             except Exception as fault:  # one kit must never stop the others
                 self._spare_the_others(kit, fault)
         self._publish()
-        if (turned := self.turned) is not None:
-            turned()
+        self.turned()
 
     def _spare_the_others(self, kit: KitConnection, fault: Exception) -> None:
         """What a kit sent could not be worked out: it is in the journal, and its run is computed from there."""
@@ -350,7 +343,7 @@ class Engine:
     def _follow_ids(self, kit: KitConnection) -> None:
         """Tells of ids once it is sure that they tell kits apart, and takes back those that were none."""
         reader = kit.chain.reader
-        if reader.format is not None and not reader.format.shared and kit.relayed:
+        if reader.format is not None and not reader.format.shared:
             for id, each in list(kit.relayed.items()):
                 if each.is_free:
                     self._kits.pop(kit.relayed.pop(id).kit, None)
@@ -389,8 +382,7 @@ class Engine:
             self._take(each, each.chain.share(flow.heard, kit.chain), b"", at, sparse=False)
 
     def _remove(self, kit: int) -> None:
-        found = self._kits.pop(kit, None)
-        if found is None:
+        if (found := self._kits.pop(kit, None)) is None:
             return
         for id, each in list(found.relayed.items()):
             found.relayed.pop(id)

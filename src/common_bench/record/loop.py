@@ -16,7 +16,7 @@ from typing import Any, Protocol, TypeVar
 
 from common_bench.model.trouble import EngineTrouble
 
-TICK = 1 / 30  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
+TICK = 0.03  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
 REST = 0.5  # of what a turn took, that others have before the next, however slow the machine is
 MOST_FALLS, FALLS_WITHIN = 5, 20.0  # so many failures in so many s, and the loop is given up rather than begun again
 

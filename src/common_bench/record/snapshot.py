@@ -53,7 +53,7 @@ class ClockFace(NamedTuple):
     restarts: int = 0
 
 
-NO_ROLL = Roll([], 0)
+NO_ROLL = Roll([], 0, {})
 UNKNOWN_CLOCK = ClockFace(float("nan"), 1.0, 0.0, None, False)
 
 
@@ -121,6 +121,10 @@ class Snapshot(msgspec.Struct, frozen=True, eq=False):
     turn: int = 0
     kits: Mapping[int, KitState] = msgspec.field(default_factory=dict)
     trouble: Trouble | None = None
+
+    def in_trouble(self, trouble: Trouble) -> Snapshot:
+        """The same, and what keeps all from being heard or kept."""
+        return msgspec.structs.replace(self, trouble=trouble)
 
     def fallen(self, trouble: LinkTrouble) -> Snapshot:
         """The same kits, none of them heard any more."""

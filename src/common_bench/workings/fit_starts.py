@@ -9,6 +9,7 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
+from scipy.optimize import differential_evolution
 
 from common_bench.model.block import Floats, Series
 from common_bench.model.trouble import FindingTrouble
@@ -37,6 +38,9 @@ OSCILLATIONS = 6  # whose periods are proposed
 MOST_LOOKS, FEW_LOOKS = 2000, 150  # at the formula on the way to a minimum
 LOOKS_A_START = 500  # at the formula, before the best of the starts is put right to the last digit
 MANY_BENT, IMPROVED = 3, 32  # parameters that bend the curve, from which on so many starts are improved first
+CROWDED = 5  # such parameters, from which on the best starts are mixed
+MIXED, GENERATIONS, FAR = 60, 150, 1e300  # starts that are mixed, how often, and what counts for one that says nothing
+MOST_PART = 5.0  # reaches of the values, beyond which parts of a sum only cancel one another
 TURNED = 1e-6  # of the squares, by which a start with a sign the other way must be better, as in a sine turned round
 
 
@@ -50,7 +54,8 @@ def started(problem: Problem, weights: Floats) -> Floats:
     tried = [*sorted(looked, key=lambda each: each[0]), *tried[LOOKED_THROUGH:]]
     starts = [start for _, start in tried[: BEST if others else 1]]
     if len(others) >= MANY_BENT:
-        starts = _improved(small, [start for _, start in tried[:IMPROVED]])[:BEST]
+        evolved = [] if len(others) < CROWDED else _evolved(small, plain, [start for _, start in tried])
+        starts = _improved(small, [*evolved, *(start for _, start in tried[:IMPROVED])])[:BEST]
     kept: list[tuple[bool, float, Floats]] = []
     for start in starts:
         found = refined(problem, weights, start, LOOKS_A_START)
@@ -73,6 +78,37 @@ def _improved(small: Problem, starts: list[Floats]) -> list[Floats]:
     even = np.ones(len(small.y))
     found = [moved for start in starts if (moved := refined(small, even, start, FEW_LOOKS)) is not None]
     return sorted(found, key=lambda each: left_by(small, even, each))
+
+
+def _evolved(small: Problem, plain: list[str], starts: list[Floats]) -> list[Floats]:
+    """One start more where so many parameters bend the curve that no throw of dice comes near: the best ones are mixed again
+    and again (differential evolution: Storn, Price, J. Glob. Optim. 11, 341 (1997)), those that only scale or shift being
+    solved for."""
+    rows = [at for at, name in enumerate(small.names) if name not in plain]
+    straight = [at for at, name in enumerate(small.names) if name in plain]
+    best = np.unique(np.array([start[rows] for start in starts[:MIXED]]), axis=0)
+    low, high = best.min(axis=0), best.max(axis=0)
+    if len(best) < 2 * len(rows) or not (high > low).all():
+        return []
+
+    reach = float(np.ptp(small.y.values))
+
+    def solved(values: Floats) -> tuple[float, Floats, float] | None:
+        p = np.zeros(len(small.names))
+        p[rows] = values
+        return _solved(small, np.clip(p, *small.ends), straight, small.y.values)
+
+    def left(values: Floats) -> float:
+        found = solved(values)
+        return (
+            FAR if found is None else found[0] * (1 + (found[2] / (MOST_PART * reach)) ** 4)
+        )  # not by parts that cancel
+
+    mixed = differential_evolution(
+        left, list(zip(low, high, strict=True)), init=best, maxiter=GENERATIONS, polish=False, rng=3, tol=1e-8
+    )
+    found = solved(mixed.x)
+    return [] if found is None else [found[1]]
 
 
 def _turned(problem: Problem, weights: Floats, left: float, p: Floats) -> Floats:
@@ -169,7 +205,7 @@ def _tries(problem: Problem, plain: list[str], others: list[str]) -> list[tuple[
         p = np.clip(p, *problem.ends)
         solved = _solved(problem, p, [problem.names.index(each) for each in plain], y)
         if solved is not None:
-            found.append(solved)
+            found.append(solved[:2])
     return found
 
 
@@ -216,8 +252,9 @@ def _periods(x: Floats, y: Floats) -> Floats:
     return np.asarray(np.outer(4 * float(np.ptp(x)) / strongest, near).ravel())
 
 
-def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[float, Floats] | None:
-    """The best parameters that only scale or shift, where the others are given; what is left of the squares."""
+def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[float, Floats, float] | None:
+    """The best parameters that only scale or shift, where the others are given: what is left of the squares, all parameters,
+    and the largest that one of these adds to the curve."""
     base = problem.of(p.tolist())
     columns = []
     for at in plain:
@@ -226,14 +263,16 @@ def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[f
         columns.append(problem.of(one.tolist()) - base)
     if not np.isfinite(base).all() or not all(np.isfinite(each).all() for each in columns):
         return None
+    largest = 0.0
     if columns:
         design = np.array(columns).T
         scale = np.abs(design).max(axis=0)
         scale = np.where(scale > 0, scale, 1.0)  # so that none is taken for nothing beside one that is much larger
         p[plain] = np.linalg.lstsq(design / scale, y - base, rcond=1e-12)[0] / scale
+        largest = float((np.abs(p[plain]) * scale).max())
         base = base + design @ p[plain]
         if not problem.holds(p):
             p = np.clip(p, *problem.ends)
             base = problem.of(p.tolist())
     left = float(((y - base) ** 2).sum())
-    return (left, p) if np.isfinite(left) else None
+    return (left, p, largest) if np.isfinite(left) else None

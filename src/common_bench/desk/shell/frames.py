@@ -36,7 +36,7 @@ class Frames(QObject):
         self._engine.turned = self._ask
 
     def stop(self) -> None:
-        self._engine.turned = None
+        self._engine.turned = lambda: None
         self._timer.stop()
 
     def _ask(self) -> None:

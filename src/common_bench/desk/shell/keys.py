@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QTextEdit,
     QWidget,
 )
+from PyQt6.sip import isdeleted
 
 from common_bench.desk.shell.stage import Keys
 
@@ -40,9 +41,22 @@ class Keyboard(QObject):
         """keys: what each key does now; escape: leaves what is open beside the field that has the focus."""
         super().__init__(window)
         self._window, self._keys, self._escape = window, keys, escape
+        window.installEventFilter(self)
         app = QApplication.instance()
-        assert app is not None
-        app.installEventFilter(self)
+        assert isinstance(app, QApplication)
+        app.focusChanged.connect(self._focus_moved)
+        self._focus_moved(None, QApplication.focusWidget())
+
+    def _focus_moved(self, old: QWidget | None, new: QWidget | None) -> None:
+        """Keys go to the widget that has the focus, or to the window: nothing else need be looked at, and every event of
+        every widget is more than a busy wall can bear."""
+        for widget in (old, new):
+            if widget is None or widget is self._window or isdeleted(widget):
+                continue
+            if widget is new and widget.window() is self._window:
+                widget.installEventFilter(self)
+            else:
+                widget.removeEventFilter(self)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if not isinstance(event, QKeyEvent) or event.type() != QEvent.Type.KeyPress:
