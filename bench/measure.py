@@ -467,10 +467,13 @@ def thirty_two_inside(hours: float = 0.0, keep: Path | None = None) -> object:
     seconds = 20.0
     before = [READINGS * round(hours * 3600 * RATE / READINGS)] * MANY
     with tempfile.TemporaryDirectory() as name, fed("pace", "--kits", MANY, "--rate", RATE, "--columns", QUANTITIES, "--seconds", seconds + 40, "--log", f"{name}/log") as (links, feeder):  # fmt: skip
-        begin(feeder)
-        made = Wall(
-            Path(name), links, many_quantities(), lambda lesson: recorded_before(lesson, before) if hours else None
-        )
+
+        def first(lesson: OpenLesson) -> None:
+            if hours:
+                recorded_before(lesson, before)
+            begin(feeder)
+
+        made = Wall(Path(name), links, many_quantities(), first)
         made.wait(5000)
         tiles = made.stage.tiles
         frames = [tile.trace.frames for tile in tiles]

@@ -12,7 +12,7 @@ import numpy as np
 from common_bench.model.block import Block, Bools, Events, Floats, Series
 from common_bench.record.chain import Flow, Worked
 from common_bench.workings.evaluate import INNER
-from common_bench.workings.loops import extremes
+from common_bench.workings.loops import extremes, moved_on
 
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
 
@@ -173,19 +173,10 @@ class MovingPicture:
         t, values = trace.after(self._seen)
         if trace.count - self._seen > len(t):  # not all that came since is kept
             self._t = self._v = np.empty(0)
-        keep = np.zeros(len(t), bool)
-        extremes(t, values, self._per_second, keep)
-        pixel = np.floor(t * self._per_second)
-        full = int(np.searchsorted(pixel, pixel[-1])) if len(t) else 0
-        low = int(np.searchsorted(self._t, start))
-        done = keep[:full]
-        self._t, self._v = (
-            np.concatenate([self._t[low:], t[:full][done]]),
-            np.concatenate([self._v[low:], values[:full][done]]),
-        )
+        all_t, all_values, whole, full = moved_on(t, values, self._per_second, self._t, self._v, start)
+        self._t, self._v = all_t[:whole], all_values[:whole]
         self._seen = trace.count - (len(t) - full)
-        rest = keep[full:]
-        return Picture(np.concatenate([self._t, t[full:][rest]]), np.concatenate([self._v, values[full:][rest]]))
+        return Picture(all_t, all_values)
 
 
 class LiveWindow:

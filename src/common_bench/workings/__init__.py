@@ -25,7 +25,7 @@ OFFERS = {
     "formula": ("Formula",),
     "kinds": ("kind_of",),
     "line_fits": ("chosen_rows",),
-    "loops": ("extremes",),
+    "loops": ("extremes", "moved_on"),
     "over": (
         "number_from",
         "over_span",

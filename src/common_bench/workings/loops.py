@@ -299,3 +299,36 @@ def extremes(t: Floats, values: Floats, per_second: float, keep: Bools) -> None:
             if each >= 0:
                 keep[each] = True
         begin = at
+
+
+_extremes = extremes.compiled  # type: ignore[attr-defined]
+
+
+@short_loop
+def moved_on(
+    t: Floats, values: Floats, per_second: float, full_t: Floats, full_values: Floats, start: float
+) -> tuple[Floats, Floats, int, int]:
+    """A thinned picture that goes on: full_t, full_values (m,) of pixels that are full, from `start` on, and after them what
+    `extremes` marks of (n,) readings that have come since. Gives the two together, how many of these belong to pixels that
+    are full by now, and with which of the readings the pixel begins that is not."""
+    count = len(t)
+    keep = np.zeros(count, np.bool_)
+    _extremes(t, values, per_second, keep)
+    full = 0
+    if count:
+        last = np.floor(t[count - 1] * per_second)
+        while np.floor(t[full] * per_second) < last:
+            full += 1
+    low = int(np.searchsorted(full_t, start))
+    before = len(full_t) - low
+    size = int(before + np.sum(keep))
+    all_t, all_values = np.empty(size), np.empty(size)
+    all_t[:before], all_values[:before] = full_t[low:], full_values[low:]
+    place = whole = before
+    for at in range(count):
+        if keep[at]:
+            all_t[place], all_values[place] = t[at], values[at]
+            place += 1
+        if at == full - 1:
+            whole = place
+    return all_t, all_values, whole, full

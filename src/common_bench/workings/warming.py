@@ -7,7 +7,7 @@ import numpy as np
 
 from common_bench.model.block import Block, Series, Source
 from common_bench.workings.evaluate import Evaluator, check
-from common_bench.workings.loops import extremes
+from common_bench.workings.loops import extremes, moved_on
 from common_bench.workings.over import over_span
 
 LINES = (
@@ -28,4 +28,5 @@ def warm() -> None:
     workings = check(LINES, {"raw": ""})
     results = Evaluator(workings).push(block, {"raw": Series(t, x, "", parts)})
     extremes(t, x, 1.0, np.zeros(READINGS, bool))
+    moved_on(t, x, 1.0, t, x, 0.0)
     over_span(workings, results, (float(t[0]), float(t[-1])))

@@ -70,7 +70,7 @@ class TileTrace(QGraphicsView):
         """The last `seconds` up to `now` (s). guess: (n,) values again where they are guesses, nan elsewhere: drawn broken."""
         self.t, self.values, self._seconds, self._guess = t - now, values, seconds, guess
         known = np.isfinite(values)
-        inside = values if known.all() else values[known]
+        inside = values if np.count_nonzero(known) == len(known) else values[known]
         self._gaps = gaps_in(self.t, known) if len(inside) < len(values) else []
         found = self.fixed if self.fixed is not None else calm_range(self._range, inside)
         self._range = found
@@ -176,7 +176,7 @@ class TileTrace(QGraphicsView):
         painter.setPen(made)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, self._smooth)
         known = np.isfinite(y)
-        if known.all():
+        if np.count_nonzero(known) == len(known):
             if len(x):
                 painter.drawPolyline(pg.functions.arrayToQPolygonF(x, y))
             return

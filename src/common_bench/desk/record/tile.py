@@ -292,7 +292,7 @@ class Tile(QFrame):
         name = names[0] if names else ""
         latest = state.live.latest(name)
         picture = state.live.picture(name, seconds, max(60, self.trace.width()))
-        if not len(picture.t) or not np.isfinite(picture.values).any():
+        if not np.count_nonzero(np.isfinite(picture.values)):
             store = self._hub.lesson.store
             sensor = store.sensor()
             raw = f"raw {store.column_of(state.kit, sensor.channel)}" if sensor else next(iter(state.live.names()), "")
