@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from common_bench.lesson.lesson import OpenLesson, lesson_summary
@@ -19,13 +19,17 @@ from common_bench.lesson.plan_checking import faults_of
 from common_bench.lesson.plan_details import with_detail
 from common_bench.lesson.reading_words import sure_words
 from common_bench.lesson.words import age_words, bench_words, capital, kit_words, path_words
-from common_bench.model.block import Block, Series
+from common_bench.model.block import Block, Series, Stamped
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, PoolTrouble, Trouble
 from common_bench.record.awaited import AwaitedRun
+from common_bench.record.chain import Chain
+from common_bench.record.live import LiveWindow
 from common_bench.record.replay import replay
 from common_bench.record.rules import Rule
+from common_bench.record.runs import RunUnderWay
+from common_bench.workings.evaluate import check
 from waiting import Class
 
 School = Callable[..., Class]
@@ -65,6 +69,35 @@ WAITING = [
     ("after 2 s", 0.5, "when load rises through 250000 counts or after 60 s", "350 g", "ended by rule, when load rises through 250000 counts"),
     ("when weight is steady", 0.0, "after 1 heavys", "350 g", "ended by rule, after 1 heavys"),
 ]  # fmt: skip
+
+
+@given(st.lists(st.integers(1, 400), max_size=60), st.integers(0, 86_399), st.floats(0.0, 0.4))
+@settings(max_examples=25, deadline=None)
+def test_a_run_without_an_end_goes_on_over_two_midnights(sizes: list[int], begun: int, late: float) -> None:
+    """A kit that tells the time of day, every twenty seconds for fifty hours: one time line, no gap, every reading counted."""
+    count, every = 9000, 20
+    dice = np.random.default_rng(begun)
+    stamps = 100.0 + every * np.arange(count) + late * dice.random(count)
+    times = [begun + every * at for at in range(count)]
+    lines = [b"%02d:%02d:%02d;%d\n" % (at // 3600 % 24, at // 60 % 60, at % 60, 500 + at // every % 7) for at in times]
+    chain, live = Chain(check([], {}), ()), LiveWindow()
+    chain.feed([Stamped(float(at), line) for at, line in zip(stamps[:60], lines[:60], strict=True)])
+    format = chain.reader.format
+    assert format is not None
+    assert [each.kind for each in format.columns] == ["time", "number"]
+    run = RunUnderWay(1, 1, Rule(), 0, chain.begin_run())
+    borders = sorted({60, count, *(60 + int(at) for at in np.cumsum(sizes) if at < count - 60)})
+    gaps = 0
+    for low, high in zip(borders, borders[1:], strict=False):
+        chunks = [Stamped(float(at), line) for at, line in zip(stamps[low:high], lines[low:high], strict=True)]
+        flow = chain.feed(chunks, run.ends_in)
+        live.add(flow)
+        run.take(flow)
+        gaps += sum(int(np.count_nonzero(each.block.gap_before)) for each in flow.worked)
+        assert run.is_over(live, float(stamps[high - 1])) is None
+    assert run.readings == count - 60
+    assert gaps == 0
+    assert run.seconds == pytest.approx(every * (count - 61), rel=2e-3), "the length of the time that passed"
 
 
 @pytest.mark.parametrize(("begins", "before", "ends", "hung", "told"), WAITING)

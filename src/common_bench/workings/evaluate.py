@@ -19,6 +19,7 @@ from common_bench.workings.fit_kinds import RESIDUAL
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, kind_in, kind_of
 from common_bench.workings.line_fits import FitEach, LineFit
+from common_bench.workings.peaks import CLOCK_RATE
 from common_bench.workings.reading import Node, Read, read_working
 from common_bench.workings.shapes import Kind
 from common_bench.workings.spans import NumberOf
@@ -27,6 +28,7 @@ from common_bench.workings.table import Given, within
 
 NUMBERS = ("time", "level", "depth", "number of readings")  # what a form is made with
 LONGEST_NAME = 24  # characters by which a line is named
+CLOCK = "@clock"  # among the results: relative standard uncertainty of the clock's rate at each reading
 INNER = "@"  # in the name of a result that no working of its own names, as what stands in the brackets of a mean
 
 
@@ -107,6 +109,7 @@ class Evaluator:
             if line.read and line.kind and line.kind.late
             for node in self._late_nodes(workings, line)
         }
+        self._by_clock = any(line.kind.late for line in workings.lines if line.read and line.kind)
         self._channels, self._raw = workings.channels, workings.raw
         self._kinds = workings.kinds
         self._steps: dict[tuple[int, str], Any] = {}  # by node and the unit in which its quantity comes
@@ -143,6 +146,8 @@ class Evaluator:
         for name, node in self._inner.items():
             self._line = name.partition(INNER)[0]
             self._values[name] = self._of(node)
+        if self._by_clock:
+            self._values[CLOCK] = Series(block.t, block.clock_u)
         return {name: value for name, value in self._values.items() if isinstance(value, Series | Events)}
 
     def _thinned(self, name: str, events: Events) -> Events:
@@ -214,7 +219,9 @@ class Evaluator:
                 values = block.channels.get(name, np.full(len(block), np.nan))
                 self._heard[name] = Series(block.t, values, self._raw[name], {}, rows=self._rows_of(name))
             else:
-                self._heard[name] = Series(block.t, block.t - self._began, "s", {}, rows=self._rows_of(""))
+                since = block.t - self._began
+                parts = {CLOCK_RATE: since * block.clock_u} if np.count_nonzero(block.clock_u) else {}
+                self._heard[name] = Series(block.t, since, "s", parts, rows=self._rows_of(""))
         return self._heard[name]
 
     def _series(self, channel: str) -> Series:

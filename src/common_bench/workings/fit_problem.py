@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -12,6 +13,7 @@ from common_bench.model.block import Floats, Series
 from common_bench.model.units import conversion
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.compiled import NotCompiled, Worked, as_array, compiled
+from common_bench.workings.peaks import CLOCK_RATE
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import TIME
 from common_bench.workings.spans import NumberOf
@@ -38,10 +40,13 @@ class Formulated:
 class Problem:
     """The formula over some readings: what it gives for parameters, and how well that fits."""
 
-    def __init__(self, what: Formulated, y: Series, leaves: Mapping[int, Value], began: float) -> None:
+    def __init__(
+        self, what: Formulated, y: Series, leaves: Mapping[int, Value], began: float, clock_u: float = 0.0
+    ) -> None:
+        """clock_u: relative standard uncertainty of the pace of the clock that told the times."""
         self.what, self.y, self.leaves, self.began = what, y, leaves, began
         self.names = list(what.free)
-        self.time = Series(y.t, y.t - began, "s")
+        self.time = Series(y.t, y.t - began, "s", {CLOCK_RATE: (y.t - began) * clock_u} if clock_u else {})
         self._quick = self._compile()
         self._middle: Problem | None = None
         self._order = np.arange(len(y))
@@ -155,8 +160,8 @@ class Problem:
         return gradient if bool(np.isfinite(gradient).all()) else None
 
     def steepness(self, p: Floats) -> list[tuple[Series, Floats]]:
-        """How what the formula gives follows each quantity in it."""
-        found = []
+        """How what the formula gives follows each quantity in it, the time among them."""
+        found = [(self.time, self._over_time(p))] if self.time.parts and self.asks_time else []
         for place, leaf in self.leaves.items():
             if isinstance(leaf, Series) and leaf.parts:
                 size = float(np.ptp(leaf.values)) or 1.0
@@ -164,6 +169,21 @@ class Problem:
                 up, down = (self.of(p.tolist(), {**self.leaves, place: each}) for each in moved)
                 found.append((leaf, (up - down) / (2 * MOVED * size)))
         return found
+
+    @property
+    def asks_time(self) -> bool:
+        def within(node: Node) -> bool:
+            return (node.form == "name" and node.word == TIME) or any(within(each) for each in node.operands)
+
+        return within(self.what.formula)
+
+    def _over_time(self, p: Floats) -> Floats:
+        """(n,) how what the formula gives follows the time, in its unit for each s."""
+        size = float(np.ptp(self.time.values)) or 1.0
+        up, down = copy(self), copy(self)
+        for each, sign in ((up, 1.0), (down, -1.0)):
+            each.time = Series(self.y.t, self.time.values + sign * MOVED * size, "s")
+        return (up.of(p.tolist()) - down.of(p.tolist())) / (2 * MOVED * size)
 
     def held_steepness(self, p: Floats) -> list[tuple[NumberOf, Floats]]:
         """How what the formula gives follows each held parameter that is not known exactly."""

@@ -16,8 +16,6 @@ from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import conversion, power, same_kind
 from common_bench.workings.fit_minimum import refined
 from common_bench.workings.fit_problem import Problem, left_by, sizes_of
-from common_bench.workings.reading import Node
-from common_bench.workings.shapes import TIME
 
 THINNED = 240  # readings by which starts are tried
 SIZES = np.geomspace(1e-3, 1e3, 37)  # of a parameter, in what its unit is measured by
@@ -214,7 +212,7 @@ def _proposed(problem: Problem, unit: str) -> Floats:
     largest and smallest, shares of its reach, periods of its strongest oscillations; or the inverse of these."""
     found: list[Floats] = []
     known = [leaf for leaf in problem.leaves.values() if isinstance(leaf, Series)]
-    for each in [*known, *([] if known and not _asks_time(problem) else [problem.time])]:
+    for each in [*known, *([] if known and not problem.asks_time else [problem.time])]:
         x, y = each.values, problem.y.values
         reach = float(np.ptp(x))
         if not reach > 0 or not np.isfinite(reach):
@@ -228,13 +226,6 @@ def _proposed(problem: Problem, unit: str) -> Floats:
             own = np.concatenate([1 / (reach * WIDTHS), 1 / periods, 2 * np.pi / periods])
             found.append(own * (conversion(power(each.unit, -1.0), unit)[0] if each.unit else 1.0))
     return np.unique(np.concatenate(found)) if found else np.empty(0)
-
-
-def _asks_time(problem: Problem) -> bool:
-    def within(node: Node) -> bool:
-        return (node.form == "name" and node.word == TIME) or any(within(each) for each in node.operands)
-
-    return within(problem.what.formula)
 
 
 def _periods(x: Floats, y: Floats) -> Floats:

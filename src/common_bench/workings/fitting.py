@@ -72,12 +72,12 @@ class FoundFit(NamedTuple):
 
 def fitted(
     what: Formulated, y: Series, leaves: Mapping[int, Value], began: float, start: Mapping[str, float] | None = None,
-    *, in_turn: bool = True,
+    *, in_turn: bool = True, clock_u: float = 0.0,
 ) -> FoundFit:  # fmt: skip
     """y: (n,) what is fitted, in `what.unit`; leaves: the parts of the formula without parameters, by node, at the same
     readings; began: s, from which `time` counts; in_turn: the readings were taken one after the other, so that neighbours
-    may share an error. Raises FindingTrouble where nothing fits."""
-    problem, count = Problem(what, y, leaves, began), len(what.free)
+    may share an error; clock_u: relative standard uncertainty of the pace of the clock that told the times. Raises FindingTrouble where nothing fits."""
+    problem, count = Problem(what, y, leaves, began, clock_u), len(what.free)
     if len(y) < count + 1:
         raise FindingTrouble("fit-with-too-few", needed=count + 1, name=what.name)
     sigma = _independent(y.parts, len(y))

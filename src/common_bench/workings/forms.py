@@ -45,6 +45,7 @@ class Form:
     step: Callable[..., Any] | None = None
     over: Callable[..., Any] | None = None
     each: bool = False  # worked out value by value
+    of_time: int = 0  # power of the time in what it gives over a span, by which the kit's clock moves it
     late: str = ""  # how late it is told, in words; empty where at once
 
     @property

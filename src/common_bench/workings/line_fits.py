@@ -66,9 +66,9 @@ class LineFit:
 
     def fit(
         self, y: Series, leaves: list[Value], held: Mapping[str, NumberOf], began: float, start: Mapping[str, float] | None = None,
-        *, in_turn: bool = True,
+        *, in_turn: bool = True, clock_u: float = 0.0,
     ) -> FoundFit:  # fmt: skip
-        """Of (n,) readings; leaves: in the order of `self.leaves`; in_turn: as of `fitted`. Raises FindingTrouble where it
+        """Of (n,) readings; leaves: in the order of `self.leaves`; in_turn, clock_u: as of `fitted`. Raises FindingTrouble where it
         does not fit."""
         factor = degree_of(y.unit) if counts_from_own_zero(y.unit) else conversion(y.unit, self.unit)[0]
         offset = 0.0 if counts_from_own_zero(y.unit) else conversion(y.unit, self.unit)[1]
@@ -76,7 +76,7 @@ class LineFit:
         shown = Series(y.t, y.values * factor + offset, self.unit, parts)
         what = Formulated(self.formula, self.free, dict(held), self.unit, self.name, self.bounds)
         given = {id(node): value for node, value in zip(self.leaves, leaves, strict=True)}
-        return fitted(what, shown, given, began, start, in_turn=in_turn)
+        return fitted(what, shown, given, began, start, in_turn=in_turn, clock_u=clock_u)
 
 
 def chosen_rows(series: Series, rows: Ints) -> Series:
@@ -87,9 +87,10 @@ def chosen_rows(series: Series, rows: Ints) -> Series:
 
 
 def fit_over(
-    line: LineFit, span: tuple[float, float], value_of: Callable[[Node], Value], number_of: Callable[[Node], NumberOf]
-) -> FoundFit:
-    """One fit over a span. value_of: what a part gives over the whole run. Raises FindingTrouble."""
+    line: LineFit, span: tuple[float, float], value_of: Callable[[Node], Value], number_of: Callable[[Node], NumberOf],
+    clock_u: float = 0.0,
+) -> FoundFit:  # fmt: skip
+    """One fit over a span. value_of: what a part gives over the whole run; clock_u: as of `fitted`. Raises FindingTrouble."""
     values = [value_of(each) for each in line.needed]
     y = values[0]
     assert isinstance(y, Series)
@@ -115,7 +116,7 @@ def fit_over(
     ]
     held = {name: number_of(node) for name, node in line.held.items()}
     began = span[0] if np.isfinite(span[0]) and span[0] > -1e8 else (float(y.t[0]) if len(y) else 0.0)
-    return line.fit(chosen_rows(y, rows), leaves, held, began)
+    return line.fit(chosen_rows(y, rows), leaves, held, began, clock_u=clock_u)
 
 
 class FitEach:
@@ -178,7 +179,8 @@ class FitEach:
         count = len(self._line.leaves)
         first = chosen[0]
         assert isinstance(first, Series)
+        clock_u = 0.0 if y.rows is None else float(y.rows.clock_u[low:high].max(initial=0.0))
         try:
-            return self._line.fit(first, list(chosen[1 : 1 + count]), self._held, began, self._start)
+            return self._line.fit(first, list(chosen[1 : 1 + count]), self._held, began, self._start, clock_u=clock_u)
         except FindingTrouble:
             return None

@@ -12,11 +12,12 @@ from common_bench.model.block import Events, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.workings.arithmetic import elementwise, shown_in
-from common_bench.workings.evaluate import Working, Workings, inner_name, is_residual, line_fit
+from common_bench.workings.evaluate import CLOCK, Working, Workings, inner_name, is_residual, line_fit
 from common_bench.workings.fitting import FoundFit
 from common_bench.workings.forms import Form
 from common_bench.workings.kinds import CONSTANTS, kind_of
 from common_bench.workings.line_fits import fit_over
+from common_bench.workings.peaks import CLOCK_RATE
 from common_bench.workings.reading import Node, read_working
 from common_bench.workings.second_order import by_simulation
 from common_bench.workings.shapes import Kind
@@ -62,7 +63,18 @@ def over_span(
         if any(each not in results for each in names):  # nothing has been heard
             raise FindingTrouble("no-value-in-span", word=form.name)
         number: NumberOf = form.over(taken_over, " against ".join(names), *[results[each] for each in names])
+        if form.of_time and (rate := clock_u()):
+            moved = number.parts.get(CLOCK_RATE, 0.0) + form.of_time * rate * number.value
+            number = replace(number, parts={**number.parts, CLOCK_RATE: moved})
         return _of_span(number, tag)
+
+    def clock_u() -> float:
+        """How well the pace of the kit's clock is known over the span, relative."""
+        told = results.get(CLOCK)
+        if not isinstance(told, Series):
+            return 0.0
+        low, high = np.searchsorted(told.t, taken_over)
+        return float(told.values[low : high + 1].max(initial=0.0))
 
     def of(node: Node) -> Value:
         if node.table is not None and node.table.over is not None:
@@ -129,7 +141,7 @@ def over_span(
         if line.kind is not None and line.kind.shape == "fit" and line.kind.late:
             within_line, tags[line.name] = line.name, tag
             taken = line_fit(line.name, workings.kinds, workings.channels, workings.raw)
-            fits[line.name] = fit_over(taken, taken_over, value_of, number_of)
+            fits[line.name] = fit_over(taken, taken_over, value_of, number_of, clock_u())
         if line.read and line.kind and line.kind.shape == "series" and line.kind.late:
             left = fits[line.read.expression.operands[0].word].residual
             shown = shown_in(left, line.kind.unit)

@@ -69,7 +69,8 @@ def slope_against(y: Series, x: Series, span: tuple[float, float], name: str) ->
     if y.since is not None:  # of values at events each belongs to the middle of what it speaks of
         middle = (y.t + y.since) / 2
         began = float(x.t[0] - x.values[0]) if len(x) else 0.0
-        x = Series(y.t, middle - began, x.unit)
+        rates = {s: float(share[-1] / x.values[-1]) for s, share in x.parts.items() if len(x) and x.values[-1]}
+        x = Series(y.t, middle - began, x.unit, {s: rate * (middle - began) for s, rate in rates.items()})
         y = Series(y.t, y.values, y.unit, y.parts)
     t = np.intersect1d(y.t[_inside(y, span, "slope", LEAST_SLOPE)], x.t[_inside(x, span, "slope", LEAST_SLOPE)])
     if len(t) < LEAST_SLOPE:

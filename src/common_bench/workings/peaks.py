@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
+from msgspec.structs import replace
 
 from common_bench.model.block import NO_FLOATS, Block, Events, Floats, Ints, Rows, Series, Source
 from common_bench.workings.spreads import scatter_of
@@ -102,6 +103,15 @@ def apart(source: Source, one: Floats, other: Floats, seconds: Floats) -> Floats
     if source == CLOCK_RATE:
         return other * seconds
     return other - one if source.common else np.sqrt(one**2 + other**2)
+
+
+def moved_by_clock(series: Series, power: int) -> Series:
+    """A quantity that goes with so high a power of the time, with what the pace of the kit's clock does to it; one that
+    nothing is known of as it is."""
+    if not series.parts or series.rows is None or not np.count_nonzero(series.rows.clock_u):
+        return series
+    moved = power * series.rows.clock_u * np.where(np.isfinite(series.values), series.values, 0.0)
+    return replace(series, parts={**series.parts, CLOCK_RATE: series.parts.get(CLOCK_RATE, 0.0) + moved})
 
 
 class GapsBetween:

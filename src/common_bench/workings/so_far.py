@@ -13,6 +13,7 @@ from common_bench.model.units import conversion, counts_from_own_zero, interval_
 from common_bench.workings.averaging import averaged
 from common_bench.workings.course import Course
 from common_bench.workings.loops import independent_in_trapezoids, trapezoids
+from common_bench.workings.peaks import moved_by_clock
 from common_bench.workings.spreads import at_ends, in_long_sums, roots_of
 
 
@@ -44,7 +45,8 @@ class Total:
         if len(use):
             self._add(series, use, values, parts)
         self._broken |= bool(passed.any()) and self._last is not None
-        return replace(series, values=values, unit=unit, parts=parts, edges=False, spreads=NO_SPREADS)
+        made = replace(series, values=values, unit=unit, parts=parts, edges=False, spreads=NO_SPREADS)
+        return moved_by_clock(made, 1)
 
     def _made(self, series: Series) -> list[Source]:
         return [

@@ -19,6 +19,7 @@ from common_bench.model.units import counts_from_own_zero, degree_of, interval_o
 from common_bench.workings.averaging import averaged
 from common_bench.workings.course import Course
 from common_bench.workings.held import Held
+from common_bench.workings.peaks import moved_by_clock
 from common_bench.workings.spreads import Fold, next_alike, roots_of, spread_from, weights_of, whole_spread
 from common_bench.workings.streams import nothing
 from common_bench.workings.window_loops import NEARLY, even_weights, medians, parabolas
@@ -64,6 +65,8 @@ class Polynomial:
         found = self._made.told(
             held, known, (values, own, others), (self._done, ready), unit, lambda row: self._weights(t, row, rate)
         )
+        if rate:
+            found = moved_by_clock(found, -1)
         needed = held.t[ready] - self._half if ready < len(held) else last - 2 * self._half
         keep = min(int(np.searchsorted(held.t, needed)), ready)
         self._held.drop(keep)
