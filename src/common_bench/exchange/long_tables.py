@@ -5,7 +5,7 @@ from __future__ import annotations
 import codecs
 import re
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, overload
@@ -28,17 +28,19 @@ from common_bench.model.trouble import FileTrouble
 pa.set_memory_pool(pa.system_memory_pool())  # what is let go goes back at once
 LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
 PLAIN_NUMBER = re.compile(r"[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?")
+PLAIN = b"0123456789.,+-eE\r\n"  # of which numbers consist
 BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same
+FIRST_LOOK = 1 << 13  # rows by which most columns show that they hold no ids
 AT_ONCE = 1 << 16  # rows that are made lists of at one time
 
 
 class CellColumns(ColumnRows):
     """Rows of cells as text, kept as columns; looks like a list of lists, each made when it is asked for."""
 
-    def __init__(self, columns: Sequence[Any]) -> None:
-        """columns: arrow arrays of strings, of one length."""
+    def __init__(self, columns: Sequence[Any], numbers: Mapping[tuple[int, bool], Floats | None] | None = None) -> None:
+        """columns: arrow arrays of strings, of one length; numbers: what is known of them, by place and decimal commas."""
         self.columns = list(columns)
-        self._numbers: dict[tuple[int, bool], Floats | None] = {}
+        self._numbers: dict[tuple[int, bool], Floats | None] = dict(numbers or {})
         self._plain: dict[tuple[int, bool], Any] = {}
 
     def __len__(self) -> int:
@@ -68,12 +70,20 @@ class CellColumns(ColumnRows):
         return CellColumns([each.take(places) for each in self.columns])
 
     def only(self, columns: Sequence[int]) -> CellColumns:
-        return CellColumns([self.columns[at] for at in columns])
+        places = {at: place for place, at in enumerate(columns)}
+        known = {(places[at], comma): found for (at, comma), found in self._numbers.items() if at in places}
+        return CellColumns([self.columns[at] for at in columns], known)
 
     def counts(self, at: int, most: int) -> dict[str, int] | None:
-        if pc.count_distinct(self.columns[at]).as_py() > most:
-            return None
+        for looked in (self.columns[at].slice(0, FIRST_LOOK), self.columns[at]):
+            if pc.count_distinct(looked).as_py() > most:
+                return None
         return {each["values"]: each["counts"] for each in pc.value_counts(self.columns[at]).to_pylist()}
+
+    @property
+    def known(self) -> Mapping[tuple[int, bool], Floats | None]:
+        """The numbers that have been read, by place and decimal commas."""
+        return self._numbers
 
     def numbers(self, at: int, *, comma: bool) -> Floats | None:
         if (at, comma) not in self._numbers:
@@ -98,6 +108,9 @@ class CellColumns(ColumnRows):
         if (at, comma) not in self._plain:
             text = self.columns[at]
             text = pc.replace_substring(text, ",", ".") if comma else text
+            if self._numbers.get((at, comma)) is not None:  # all of it has been read: numbers, or nothing
+                self._plain[at, comma] = text
+                return text
             nothing = pc.is_in(pc.utf8_lower(text), value_set=pa.array(sorted(NOTHING - {""})))
             self._plain[at, comma] = pc.if_else(nothing, "", text) if pc.any(nothing).as_py() else text
         return self._plain[at, comma]
@@ -113,12 +126,13 @@ def joined_rows(parts: Sequence[Sequence[list[str]]]) -> Sequence[list[str]]:
     return [row for each in parts for row in each]
 
 
-def read_rows(data: bytes, mark: str, wide: int, *, comma: bool, numeric: Sequence[bool]) -> CellColumns | None:
+def read_rows(data: memoryview, mark: str, wide: int, *, comma: bool, numeric: Sequence[bool]) -> CellColumns | None:
     """All lines as rows; None where one is not like the others: another count of cells, or no number where the column has
     numbers. numeric: of each column, whether it has."""
+    plain = not bytes(data).translate(None, PLAIN + mark.encode())
     try:
         table = csv.read_csv(
-            pa.BufferReader(data),
+            pa.BufferReader(pa.py_buffer(data)),
             read_options=csv.ReadOptions(column_names=[str(at) for at in range(wide)], block_size=1 << 22),
             parse_options=csv.ParseOptions(delimiter=mark, quote_char=False, escape_char=False, ignore_empty_lines=False),
             convert_options=csv.ConvertOptions(
@@ -127,11 +141,33 @@ def read_rows(data: bytes, mark: str, wide: int, *, comma: bool, numeric: Sequen
         )  # fmt: skip
     except pa.ArrowInvalid:
         return None
-    rows = CellColumns([pc.utf8_trim_whitespace(each) for each in table.columns])
+    if not plain or mark == " ":
+        return _with_numbers([_trimmed(each) for each in table.columns], comma, numeric)
+    quick = {(at, comma): found for at, has in enumerate(numeric) if has and (found := _quickly(table.columns[at], comma)) is not None}  # fmt: skip
+    return _with_numbers(table.columns, comma, numeric, quick)
+
+
+def _with_numbers(
+    columns: Sequence[Any], comma: bool, numeric: Sequence[bool], known: Mapping[tuple[int, bool], Floats | None] | None = None
+) -> CellColumns | None:  # fmt: skip
+    rows = CellColumns(columns, known)
     for at, has in enumerate(numeric):
         if has and rows.numbers(at, comma=comma) is None:
             return None
     return rows
+
+
+def _quickly(text: Any, comma: bool) -> Floats | None:
+    """Numbers of cells that hold nothing but letters of numbers; None where one is read otherwise, or is none."""
+    text = pc.replace_substring(text, ",", ".") if comma else text
+    empty = pc.equal(text, "")
+    try:
+        found = pc.cast(pc.if_else(empty, None, text) if pc.any(empty).as_py() else text, pa.float64())
+    except pa.ArrowInvalid:
+        return None
+    made = np.array(found.to_numpy(), float)
+    made[~np.isfinite(made)] = np.nan
+    return made
 
 
 def with_head(head: Sequence[list[str]], rest: CellColumns, last: Sequence[list[str]]) -> CellColumns:
@@ -139,12 +175,16 @@ def with_head(head: Sequence[list[str]], rest: CellColumns, last: Sequence[list[
     ends = [
         [pa.array([row[at] for row in rows], pa.string()) for at in range(len(rest.columns))] for rows in (head, last)
     ]
-    return CellColumns(
-        [
-            pa.chunked_array([first, *_chunks(each), after])
-            for first, each, after in zip(ends[0], rest.columns, ends[1], strict=True)
-        ]
-    )
+    known: dict[tuple[int, bool], Floats | None] = {}
+    for (at, comma), found in rest.known.items():
+        around = [CellColumns([each[at]]).numbers(0, comma=comma) for each in ends]
+        if found is not None and around[0] is not None and around[1] is not None:
+            known[at, comma] = np.concatenate([around[0], found, around[1]])
+    columns = [
+        pa.chunked_array([first, *_chunks(each), after])
+        for first, each, after in zip(ends[0], rest.columns, ends[1], strict=True)
+    ]
+    return CellColumns(columns, known)
 
 
 def _trimmed(column: Any) -> Any:
@@ -157,6 +197,8 @@ def _chunks(column: Any) -> list[Any]:
 
 
 def _numbers(text: Any) -> Floats | None:
+    if not len(text):
+        return np.empty(0)
     empty = pc.equal(text, "")
     if not pc.all(pc.or_(empty, pc.match_substring_regex(text, LETTERS_OF_NUMBERS))).as_py():
         return None
@@ -174,11 +216,9 @@ def long_file(path: Path, data: bytes) -> Logged | None:
     odd = b'"' in data or b"\x00" in data or data.count(b"\r") not in (0, data.count(b"\n"))
     if not cut or odd or data.startswith((TAPE, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE, b"PK")):
         return None
-    rest, tail = data[cut:], b""
-    if not rest.endswith(b"\n"):
-        at = rest.rfind(b"\n") + 1
-        rest, tail = rest[:at], rest[at:]
-    if not rest or rest.startswith((b"\n", b"\r\n")) or b"\n\n" in rest or b"\n\r\n" in rest:
+    end = data.rfind(b"\n") + 1
+    tail = data[end:]
+    if end <= cut or data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:
         return None
     try:
         head = data[begin:cut].decode()
@@ -194,7 +234,7 @@ def long_file(path: Path, data: bytes) -> Logged | None:
         return None
     kept = len(made.names)
     numeric = [at < kept and _holds_numbers(made, at) for at in range(wide)]
-    rows = read_rows(rest, mark, wide, comma=made.comma, numeric=numeric) if any(numeric) else None
+    rows = read_rows(memoryview(data)[cut:end], mark, wide, comma=made.comma, numeric=numeric) if any(numeric) else None
     if rows is None or any(rows.counts(at, 1) != {"": len(rows)} for at in range(kept, wide)):
         return None
     numbers = array("q", made.numbers[: len(first)])

@@ -59,6 +59,8 @@ def _without(cells: list[str], at: int) -> list[str]:
 
 def in_series(files: Sequence[Logged]) -> list[list[Logged]]:
     """Files in the order in which they belong together: those of one series in one list, whatever order they were given in."""
+    if len(files) == 1:
+        return [list(files)]
     told = [(each, times_of(each)) for each in files]
     found: list[list[tuple[Logged, FileTimes]]] = []
     for made, times in sorted(told, key=lambda each: _order(each[0], each[1])):

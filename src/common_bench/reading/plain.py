@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from functools import cache
 
 import numpy as np
@@ -11,6 +12,7 @@ from common_bench.model.stream import StreamFormat
 from common_bench.reading.lines import CR, LF, Lines
 from common_bench.reading.values import numbers_of
 
+COMPILED = "common_bench.reading.plain_loops"
 MANY_LINES = 64  # from which arrays are quicker than a loop over lines
 PLAIN = {sep: b"0123456789.+-eE\r\n " + sep.encode() for sep in (";", ",", "\t", "|", " ")}
 SPLITTING = {sep: bytes.maketrans(sep.encode(), b" ") for sep in (";", ",", "\t", "|", " ")}
@@ -43,6 +45,9 @@ def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
     since both convert each field with the same correctly rounded conversion.
     """
     data, count, columns, separator = piece.data, len(piece), len(format.columns), format.separator
+    table = _at_once(data, separator, count, columns)
+    if table is not None:
+        return None if _says_no_value(table, format) else table
     if data.translate(None, PLAIN[separator]):
         return None
     mark = separator.encode()
@@ -63,14 +68,29 @@ def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
     fields = data.translate(SPLITTING[separator]).split()
     if len(fields) != count * columns:
         return None
-    no_value = list(numbers_of(frozenset(format.no_value)))
     try:
         flat = np.fromiter(map(float, fields), np.float64, len(fields))
     except ValueError:
         return None
-    if np.count_nonzero(np.isfinite(flat)) < len(flat) or (no_value and np.isin(flat, no_value).any()):
+    if np.count_nonzero(np.isfinite(flat)) < len(flat) or _says_no_value(flat, format):
         return None
     return flat.reshape(count, columns)
+
+
+def _at_once(data: bytes, separator: str, count: int, columns: int) -> Floats | None:
+    """The same by compiled code, where a piece is worth it or the code is there already; None where that cannot."""
+    if count < MANY_LINES and COMPILED not in sys.modules:
+        return None
+    from common_bench.reading.plain_loops import plain_numbers
+
+    found = np.empty((count, columns))
+    return found if plain_numbers(np.frombuffer(data, np.uint8), ord(separator), found) else None
+
+
+def _says_no_value(numbers: Floats, format: StreamFormat) -> bool:
+    """Whether one of them stands for "no value"."""
+    no_value = numbers_of(frozenset(format.no_value))
+    return bool(no_value) and bool(np.isin(numbers, list(no_value)).any())
 
 
 def _as_many(lines: list[bytes], data: bytes, mark: bytes, columns: int) -> bool:
