@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from common_bench.exchange import logged, long_tables
+from common_bench.exchange import logged, long_files
 from common_bench.exchange.file_times import numbers, times_of
 from common_bench.exchange.logged import ColumnRows, Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, joined_files, speakers_at
@@ -29,7 +29,7 @@ def both(path: Path, monkeypatch: pytest.MonkeyPatch, beginning: int = 200) -> t
     found: list[Logged | str] = []
     for long in (1 << 40, 1):
         monkeypatch.setattr(logged, "LONG", long)
-        monkeypatch.setattr(long_tables, "BEGINNING", beginning)
+        monkeypatch.setattr(long_files, "BEGINNING", beginning)
         try:
             found.append(logged_from(path))
         except FileTrouble as trouble:
@@ -114,10 +114,12 @@ def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
     kept = []
     for made in (slow, fast):
         preview = lesson.bringing_in._preview(made)  # type: ignore[arg-type]
-        format, lines = _kept_lines(preview)
-        kept.append([[float(cell or "nan") for cell in line.split(b";")] for line in lines.data.splitlines()])
+        format, pieces = _kept_lines(preview)
+        told = list(pieces)
+        data = b"".join(each.data for each in told)
+        kept.append([[float(cell or "nan") for cell in line.split(b";")] for line in data.splitlines()])
         assert [column.name for column in format.columns] == ["line", "time", "kit", "level", "warm"]
-        assert int(lines.sizes.sum()) == len(lines.data)
+        assert sum(int(each.sizes.sum()) for each in told) == len(data)
     np.testing.assert_allclose(kept[0], kept[1], rtol=1e-11, equal_nan=True)
     lesson.close()
 

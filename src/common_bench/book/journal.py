@@ -7,8 +7,8 @@ import queue
 import threading
 import time
 import zlib
-from collections.abc import Callable, Sequence
-from concurrent.futures import Future
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from concurrent.futures import TimeoutError as FutureTimeout
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -31,6 +31,7 @@ MOST_HELD = 64_000_000  # bytes that wait in memory while the book cannot be wri
 AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s
 PACKED_AT, WORTH_PACKING = 1 << 14, 1 << 10  # bytes of a session that are put into one row; and that are, where it ends
+PACKERS = 2  # threads that pack a file that is brought in
 FILE_LEVEL = 2  # of the deflate format, for files that are brought in while somebody waits
 CHUNKS_A_ROW = 2000  # of what was not heard live
 
@@ -284,30 +285,43 @@ class StampedLines(NamedTuple):
 
     t: Floats
     sizes: Ints
-    data: bytes
+    data: bytes | memoryview
 
 
-def keep_file(book: Book, session: int, whole: bytes, lines: StampedLines) -> int:
+def keep_file(book: Book, session: int, whole: bytes, pieces: Iterable[StampedLines]) -> int:
     """Puts a file that was brought in, whole (compressed) and line by line, into the journal of a session that holds nothing yet;
     gives how many bytes its lines have. All of it or nothing. Raises BookTrouble."""
-    row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, zlib.compress(whole, FILE_LEVEL))])
-    ends = np.concatenate([[0], np.cumsum(lines.sizes)])
-    rows = [{**row, "check_sum": journal_sum(row)}]
-    for low in range(0, len(lines.t), CHUNKS_A_ROW):
-        part = slice(low, low + CHUNKS_A_ROW)
-        first, last = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
-        row = {
-            "session": session, "what": HEARD, "first_byte": first, "at": float(lines.t[low]), "packed": 0,
-            "bytes": lines.data[first:last], "stamps": lines.t[part].astype("<f8").tobytes(),
-            "sizes": lines.sizes[part].astype("<u4").tobytes(),
-        }  # fmt: skip
-        rows.append(packed([row], FILE_LEVEL))
+    rows: list[dict[str, Any]] = []
+    first = 0
+    with ThreadPoolExecutor(PACKERS) as packers:  # what packs does not hold the interpreter
+        file = packers.submit(zlib.compress, whole, FILE_LEVEL)
+        for lines in pieces:
+            heard = _rows_of(session, lines, first)
+            rows += packers.map(lambda row: packed([row], FILE_LEVEL), heard)
+            first += int(lines.sizes.sum())
+        row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, file.result())])
+    rows.insert(0, {**row, "check_sum": journal_sum(row)})
     try:  # what takes its time is done: runs that are recorded meanwhile do not wait for the book
         with book.engine.connect() as connection, connection.begin():
             connection.execute(insert(schema.journal), rows)
     except REFUSED as fault:
         raise refusal(fault, book.path) from fault
-    return int(ends[-1])
+    return first
+
+
+def _rows_of(session: int, lines: StampedLines, first: int) -> list[dict[str, Any]]:
+    """Lines as rows of a journal in which so many bytes stand before them."""
+    ends, data = np.concatenate([[0], np.cumsum(lines.sizes)]), memoryview(lines.data)
+    rows = []
+    for low in range(0, len(lines.t), CHUNKS_A_ROW):
+        part = slice(low, low + CHUNKS_A_ROW)
+        begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
+        rows.append({
+            "session": session, "what": HEARD, "first_byte": first + begin, "at": float(lines.t[low]), "packed": 0,
+            "bytes": data[begin:end], "stamps": lines.t[part].astype("<f8").tobytes(),
+            "sizes": lines.sizes[part].astype("<u4").tobytes(),
+        })  # fmt: skip
+    return rows
 
 
 def kept_file(book: Book, session: int) -> bytes:

@@ -28,6 +28,7 @@ OFFERS = {
         "Match",
         "matched",
     ),
+    "plain_rows": ("plain_rows",),
     "points": ("points_from",),
     "senml_out": ("senml_pack",),
     "series_of_files": (

@@ -17,6 +17,7 @@ from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import is_unit
 
+Buffer = bytes | memoryview
 MARKS = (";", "\t", ",", "|")
 LOOKED_AT = 400  # lines by which the separator is found
 NUMBER = re.compile(
@@ -50,7 +51,7 @@ class PassedOver:
 
 
 class ColumnRows(Sequence[list[str]]):
-    """Rows of cells that are kept as columns, as those of a long file are (`long_tables.py`)."""
+    """Rows of cells that are kept as columns, as those of a long file are (`plain_rows.py`, `long_tables.py`)."""
 
     @abstractmethod
     def column(self, at: int) -> list[str]: ...
@@ -68,11 +69,15 @@ class ColumnRows(Sequence[list[str]]):
         """Some of the rows."""
 
     @abstractmethod
+    def between(self, low: int, high: int) -> ColumnRows:
+        """Rows low to high (exclusive)."""
+
+    @abstractmethod
     def numbers(self, at: int, *, comma: bool) -> Floats | None:
         """A column as numbers, nan where a cell holds no value; None where a cell is anything else. Must not be changed."""
 
     @abstractmethod
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[bytes, Ints]:
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
         """Lines `12;3.500000;271044;21.4` of the number of a row in its file, its time in s, and its numbers as they stand there
         (those of some columns); all of them as one, and how long each is."""
 
@@ -132,7 +137,7 @@ def logged_from(path: Path) -> Logged:
     if not data.strip(b"\x00\r\n\t "):
         raise FileTrouble("logged-empty", where=str(path))
     if len(data) >= LONG:
-        from common_bench.exchange.long_tables import long_file  # its library takes its time to load
+        from common_bench.exchange.long_files import long_file  # its library takes its time to load
 
         found = long_file(path, data)
         if found is not None:

@@ -1,13 +1,9 @@
-"""Long files of plain rows, millions of them: kept as columns and read in arrays, to the same numbers as line by line."""
+"""Long files whose rows hold more than plain numbers: kept as columns of text and read in arrays, to the same numbers as line by
+line."""
 
 from __future__ import annotations
 
-import codecs
-import re
-from array import array
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
-from pathlib import Path
 from typing import Any, overload
 
 import numpy as np
@@ -15,22 +11,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
-from common_bench.exchange.logged import (
-    NOTHING,
-    TAPE,
-    ColumnRows,
-    Logged,
-    by_lines,
-)
+from common_bench.exchange.logged import NOTHING, Buffer, ColumnRows
+from common_bench.exchange.plain_rows import FIRST_LOOK, LETTERS_OF_NUMBERS
 from common_bench.model.block import Floats, Ints
-from common_bench.model.trouble import FileTrouble
 
 pa.set_memory_pool(pa.system_memory_pool())  # what is let go goes back at once
-LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
-PLAIN_NUMBER = re.compile(r"[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?")
 PLAIN = b"0123456789.,+-eE\r\n"  # of which numbers consist
-BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same
-FIRST_LOOK = 1 << 13  # rows by which most columns show that they hold no ids
 AT_ONCE = 1 << 16  # rows that are made lists of at one time
 
 
@@ -69,6 +55,10 @@ class CellColumns(ColumnRows):
         places = pa.array(rows, pa.int64())
         return CellColumns([each.take(places) for each in self.columns])
 
+    def between(self, low: int, high: int) -> CellColumns:
+        known = {(at, comma): None if own is None else own[low:high] for (at, comma), own in self._numbers.items()}
+        return CellColumns([each.slice(low, high - low) for each in self.columns], known)
+
     def only(self, columns: Sequence[int]) -> CellColumns:
         places = {at: place for place, at in enumerate(columns)}
         known = {(places[at], comma): found for (at, comma), found in self._numbers.items() if at in places}
@@ -90,7 +80,7 @@ class CellColumns(ColumnRows):
             self._numbers[at, comma] = _numbers(self.plain(at, comma=comma))
         return self._numbers[at, comma]
 
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[bytes, Ints]:
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
         times = pa.array(t).cast(pa.decimal128(24, 6), safe=False).cast(pa.string())
         parts = [pa.array(numbers).cast(pa.string()), times]
         for at in columns:
@@ -114,16 +104,6 @@ class CellColumns(ColumnRows):
             nothing = pc.is_in(pc.utf8_lower(text), value_set=pa.array(sorted(NOTHING - {""})))
             self._plain[at, comma] = pc.if_else(nothing, "", text) if pc.any(nothing).as_py() else text
         return self._plain[at, comma]
-
-
-def joined_rows(parts: Sequence[Sequence[list[str]]]) -> Sequence[list[str]]:
-    """Rows of several files, one after the other."""
-    if all(isinstance(each, CellColumns) for each in parts):
-        columns = zip(*(each.columns for each in parts if isinstance(each, CellColumns)), strict=True)
-        return CellColumns(
-            [pa.chunked_array([chunk for each in own for chunk in _chunks(each)], pa.string()) for own in columns]
-        )
-    return [row for each in parts for row in each]
 
 
 def read_rows(data: memoryview, mark: str, wide: int, *, comma: bool, numeric: Sequence[bool]) -> CellColumns | None:
@@ -206,44 +186,3 @@ def _numbers(text: Any) -> Floats | None:
     found = np.array(numbers, float)
     found[~np.isfinite(found)] = np.nan
     return found
-
-
-def long_file(path: Path, data: bytes) -> Logged | None:
-    """A long file of plain rows: what is made of its beginning holds for the rest, whose rows are cut in arrays. None where the
-    rest has anything but rows like those before it; it is then looked at line by line."""
-    cut = data.find(b"\n", BEGINNING) + 1
-    begin = len(codecs.BOM_UTF8) if data.startswith(codecs.BOM_UTF8) else 0
-    odd = b'"' in data or b"\x00" in data or data.count(b"\r") not in (0, data.count(b"\n"))
-    if not cut or odd or data.startswith((TAPE, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE, b"PK")):
-        return None
-    end = data.rfind(b"\n") + 1
-    tail = data[end:]
-    if end <= cut or data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:
-        return None
-    try:
-        head = data[begin:cut].decode()
-        made, mark, wide = by_lines(
-            path, data, head + tail.decode()
-        )  # the last line, maybe cut off, stands there for now
-    except (UnicodeDecodeError, FileTrouble):
-        return None
-    lines = head.count("\n")
-    first = [row for row, number in zip(made.rows, made.numbers, strict=True) if number <= lines]
-    last = made.rows[len(first) :]
-    if mark == " " or not first or made.numbers[len(first) - 1] != lines or len(last) > 1:
-        return None
-    kept = len(made.names)
-    numeric = [at < kept and _holds_numbers(made, at) for at in range(wide)]
-    rows = read_rows(memoryview(data)[cut:end], mark, wide, comma=made.comma, numeric=numeric) if any(numeric) else None
-    if rows is None or any(rows.counts(at, 1) != {"": len(rows)} for at in range(kept, wide)):
-        return None
-    numbers = array("q", made.numbers[: len(first)])
-    numbers.extend(range(lines + 1, lines + 1 + len(rows) + len(last)))
-    whole = with_head(first, rows.only(range(kept)), last)
-    return replace(made, rows=whole, numbers=numbers)
-
-
-def _holds_numbers(made: Logged, at: int) -> bool:
-    """Whether a column has a number in every row so far that has anything there."""
-    cells = [row[at] for row in made.rows if row[at].lower() not in NOTHING]
-    return bool(cells) and all(PLAIN_NUMBER.fullmatch(cell.replace(",", ".") if made.comma else cell) for cell in cells)

@@ -119,6 +119,6 @@ def joined_files(series: Sequence[Logged]) -> Logged:
 
 
 def _joined_rows(parts: Sequence[Sequence[list[str]]]) -> Sequence[list[str]]:
-    from common_bench.exchange.long_tables import joined_rows
+    from common_bench.exchange.plain_rows import StackedRows
 
-    return joined_rows(parts)
+    return StackedRows([each for each in parts if isinstance(each, ColumnRows)])

@@ -29,8 +29,8 @@ OFFERS = {
     ),
     "class_views": (
         "aliased",
-        "ALIGNED",
         "Aligned",
+        "ALIGNED",
         "class_view",
         "ClassView",
         "hum",
@@ -222,6 +222,7 @@ OFFERS = {
         "result_words",
         "worked_table",
     ),
+    "warming": ("warm_all",),
     "words": (
         "age_words",
         "bench_note",

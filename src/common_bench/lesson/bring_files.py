@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from itertools import groupby
 from pathlib import Path
 from typing import Any
 
@@ -25,20 +24,17 @@ def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, en
     else:
         lesson = OpenLesson.make(book, Plan("Brought in"), "", [alias or first.stem.split()[0][:40] or "Files"])
     try:
-        for together in _by_file(_looked_at(lesson, files)):
+        for together in _looked_at(lesson, files):
             runs: list[dict[str, Any]] = []
-            for preview in together:
-                group = _group(lesson, preview, alias)
-                run, _ = lesson.bringing_in.bring(preview, group, began=_moment(began), ended=_moment(ended))
+            of_kits = bool(together[0].kit)
+            while together:  # a long file needs no room any more while its run is worked up
+                run, told = _kept(lesson, together.pop(0), alias, began=_moment(began), ended=_moment(ended))
+                runs += told
                 lesson.working_up.ended(run, None)
                 while lesson.working_up.is_busy:
                     time.sleep(POLL)  # the worker has the interpreter meanwhile
                     lesson.tick()
-                number, called = lesson.store.run(run).number, lesson.store.group(group).alias
-                words = words_of_file(preview, f"{called} run {number}")
-                for each in preview.files or (preview,):
-                    runs.append({**told_of(each, number), "group": called, "words": words})
-            if together[0].kit:
+            if of_kits:
                 yield _of_several(runs)
             else:
                 yield from runs
@@ -46,19 +42,41 @@ def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, en
         lesson.close()
 
 
-def _looked_at(lesson: OpenLesson, files: Sequence[Path]) -> Iterator[Preview]:
-    """All files, those together that belong together; where one cannot be read, those before it come first."""
+def _kept(
+    lesson: OpenLesson, preview: Preview, alias: str, *, began: datetime | None, ended: datetime | None
+) -> tuple[int, list[dict[str, Any]]]:
+    """One file kept as a run; the run and what is told of it, an object for each file in it."""
+    group = _group(lesson, preview, alias)
+    run, _ = lesson.bringing_in.bring(preview, group, began=began, ended=ended)
+    number, called = lesson.store.run(run).number, lesson.store.group(group).alias
+    words = words_of_file(preview, f"{called} run {number}")
+    return run, [{**told_of(each, number), "group": called, "words": words} for each in preview.files or (preview,)]
+
+
+def _looked_at(lesson: OpenLesson, files: Sequence[Path]) -> Iterator[list[Preview]]:
+    """All files, the kits of one file together and those of one series as one; where one cannot be read, those before it come
+    first."""
     try:
-        yield from lesson.bringing_in.look_at_all(files)
+        found = lesson.bringing_in.look_at_all(files)
     except Trouble:
         for path in files:
-            yield from lesson.bringing_in.look_at_all([path])
+            yield from _by_file(lesson.bringing_in.look_at_all([path]))
+    else:
+        yield from _by_file(found)
 
 
-def _by_file(previews: Iterator[Preview]) -> Iterator[list[Preview]]:
-    """The kits of one file together."""
-    for _, together in groupby(previews, key=lambda each: (each.logged.path, bool(each.kit))):
-        yield list(together)
+def _by_file(previews: list[Preview]) -> Iterator[list[Preview]]:
+    """The kits of one file together; they are given away."""
+    while previews:
+        key = _key(previews[0])
+        count = next((at for at, each in enumerate(previews) if _key(each) != key), len(previews))
+        together = previews[:count]
+        del previews[:count]
+        yield together
+
+
+def _key(preview: Preview) -> tuple[Path, bool]:
+    return preview.logged.path, bool(preview.kit)
 
 
 def _of_several(runs: list[dict[str, Any]]) -> dict[str, Any]:

@@ -27,7 +27,7 @@ from common_bench.lesson.brought_words import BroughtColumn, Correction, Preview
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
-from common_bench.model.block import Floats
+from common_bench.model.block import Floats, Ints
 from common_bench.model.calibration import Calibration
 from common_bench.model.run import Ending
 from common_bench.model.stream import ClockState, Column, StreamFormat
@@ -37,6 +37,7 @@ from common_bench.record.chain import Chain
 from common_bench.record.replay import Replayed
 
 GAP = 3.0  # times the usual step, from which time between rows is a gap
+AT_ONCE = 1 << 17  # rows that are made lines of at one time
 MOST_GAPS = 400  # that are told
 LINE, TIME = "line", "time"  # names of the columns that a kept row has besides the file's own
 STILL = "always the same"
@@ -310,9 +311,9 @@ def _columns(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Ite
             yield BroughtColumn(name, unit, "channel", rate, len(there), note)
 
 
-def _kept_lines(preview: Preview) -> tuple[StreamFormat, StampedLines]:
-    """Rows as lines `12;3.500;271044;21.4` at their times, numbers alone, so that they are read in arrays; and the format by which
-    they are read."""
+def _kept_lines(preview: Preview) -> tuple[StreamFormat, Iterator[StampedLines]]:
+    """Rows as lines `12;3.500;271044;21.4` at their times, numbers alone, so that they are read in arrays, some at a time; and the
+    format by which they are read."""
     logged, t = preview.logged, preview.times.t
     channels = [at for at, each in enumerate(preview.columns) if each.role == "channel"]
     columns = [Column(LINE, role="ignored"), Column(TIME, "s", "clock", 1.0)]
@@ -320,14 +321,22 @@ def _kept_lines(preview: Preview) -> tuple[StreamFormat, StampedLines]:
     format = StreamFormat(";", tuple(columns), by_hand=True)
     rows = logged.rows
     if isinstance(rows, ColumnRows) and all(rows.numbers(at, comma=logged.comma) is not None for at in channels):
-        data, sizes = rows.lines(np.array(logged.numbers), t, channels, comma=logged.comma)
-        return format, StampedLines(t, sizes, data)
+        return format, _lines_of(rows, np.array(logged.numbers), t, channels, comma=logged.comma)
     cells: list[list[str]] = [_cells(numbers(logged, at)) for at in channels]
     lines = []
     for row, (number, at) in enumerate(zip(logged.numbers, t.tolist(), strict=True)):
         values = ";".join(each[row] for each in cells)
         lines.append(f"{number};{at:.6f};{values}\n".encode())
-    return format, StampedLines(t, np.array([len(each) for each in lines]), b"".join(lines))
+    return format, iter([StampedLines(t, np.array([len(each) for each in lines]), b"".join(lines))])
+
+
+def _lines_of(
+    rows: ColumnRows, numbers: Ints, t: Floats, channels: list[int], *, comma: bool
+) -> Iterator[StampedLines]:
+    for low in range(0, len(rows), AT_ONCE):
+        part = slice(low, min(len(rows), low + AT_ONCE))
+        data, sizes = rows.between(part.start, part.stop).lines(numbers[part], t[part], channels, comma=comma)
+        yield StampedLines(t[part], sizes, data)
 
 
 def _cells(values: Floats) -> list[str]:

@@ -20,6 +20,7 @@ OFFERS = {
         "Lines",
     ),
     "naming": ("names_in",),
+    "plain_loops": ("plain_numbers",),
     "prompts": ("waiting_for",),
     "reader": ("Reader",),
     "senml": (

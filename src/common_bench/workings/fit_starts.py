@@ -9,7 +9,6 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
-from scipy.optimize import differential_evolution
 
 from common_bench.model.block import Floats, Series
 from common_bench.model.trouble import FindingTrouble
@@ -82,6 +81,8 @@ def _evolved(small: Problem, plain: list[str], starts: list[Floats]) -> list[Flo
     """One start more where so many parameters bend the curve that no throw of dice comes near: the best ones are mixed again
     and again (differential evolution: Storn, Price, J. Glob. Optim. 11, 341 (1997)), those that only scale or shift being
     solved for."""
+    from scipy.optimize import differential_evolution  # which takes its time to load
+
     rows = [at for at, name in enumerate(small.names) if name not in plain]
     straight = [at for at, name in enumerate(small.names) if name in plain]
     best = np.unique(np.array([start[rows] for start in starts[:MIXED]]), axis=0)

@@ -43,9 +43,9 @@ def application() -> QApplication:
 
 def _warm() -> None:
     """So that the first reading that is worked out does not wait for what is compiled."""
-    from common_bench.workings import warm
+    from common_bench.lesson.warming import warm_all
 
-    warm()
+    warm_all()
 
 
 def settings() -> QSettings:

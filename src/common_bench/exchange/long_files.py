@@ -1,0 +1,79 @@
+"""Long files, of millions of rows: what is made of their beginning holds for the rest, whose rows are read in arrays, to the same
+numbers as line by line."""
+
+from __future__ import annotations
+
+import codecs
+import re
+from array import array
+from dataclasses import replace
+from pathlib import Path
+
+from common_bench.exchange.logged import NOTHING, TAPE, Logged, by_lines
+from common_bench.exchange.plain_rows import ListedRows, StackedRows, plain_rows
+from common_bench.model.trouble import FileTrouble
+
+PLAIN_NUMBER = re.compile(r"[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?")
+BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same
+
+
+def long_file(path: Path, data: bytes) -> Logged | None:
+    """A long file of plain rows: what is made of its beginning holds for the rest, whose rows are cut in arrays. None where the
+    rest has anything but rows like those before it; it is then looked at line by line."""
+    cut = data.find(b"\n", BEGINNING) + 1
+    begin = len(codecs.BOM_UTF8) if data.startswith(codecs.BOM_UTF8) else 0
+    odd = b'"' in data or b"\x00" in data or data.count(b"\r") not in (0, data.count(b"\n"))
+    if not cut or odd or data.startswith((TAPE, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE, b"PK")):
+        return None
+    end = data.rfind(b"\n") + 1
+    tail = data[end:]
+    if end <= cut or data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:
+        return None
+    try:
+        head = data[begin:cut].decode()
+        made, mark, wide = by_lines(
+            path, data, head + tail.decode()
+        )  # the last line, maybe cut off, stands there for now
+    except (UnicodeDecodeError, FileTrouble):
+        return None
+    lines = head.count("\n")
+    first = [row for row, number in zip(made.rows, made.numbers, strict=True) if number <= lines]
+    last = made.rows[len(first) :]
+    if mark == " " or not first or made.numbers[len(first) - 1] != lines or len(last) > 1:
+        return None
+    kept = len(made.names)
+    numbers = array("q", made.numbers[: len(first)])
+    unbroken = numbers[-1] - numbers[0] == len(first) - 1
+    from_first = _line_at(data, numbers[0]) if unbroken else cut
+    plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma)
+    if plain is None and unbroken:
+        unbroken = False
+        plain = plain_rows(data, cut, end, mark, wide, comma=made.comma)
+    if plain is not None and plain.is_empty_from(kept):
+        after = len(plain) - (len(first) if unbroken else 0)
+        numbers.extend(range(lines + 1, lines + 1 + after + len(last)))
+        stacked = [ListedRows([] if unbroken else first), plain.only(range(kept)), ListedRows(last)]
+        return replace(made, rows=StackedRows(stacked), numbers=numbers)
+    from common_bench.exchange.long_tables import read_rows, with_head  # its library takes its time to load
+
+    numeric = [at < kept and _holds_numbers(made, at) for at in range(wide)]
+    rows = read_rows(memoryview(data)[cut:end], mark, wide, comma=made.comma, numeric=numeric) if any(numeric) else None
+    if rows is None or any(rows.counts(at, 1) != {"": len(rows)} for at in range(kept, wide)):
+        return None
+    numbers.extend(range(lines + 1, lines + 1 + len(rows) + len(last)))
+    whole = with_head(first, rows.only(range(kept)), last)
+    return replace(made, rows=whole, numbers=numbers)
+
+
+def _line_at(data: bytes, number: int) -> int:
+    """The byte at which a line begins, counted from 1."""
+    at = 0
+    for _ in range(number - 1):
+        at = data.index(b"\n", at) + 1
+    return at
+
+
+def _holds_numbers(made: Logged, at: int) -> bool:
+    """Whether a column has a number in every row so far that has anything there."""
+    cells = [row[at] for row in made.rows if row[at].lower() not in NOTHING]
+    return bool(cells) and all(PLAIN_NUMBER.fullmatch(cell.replace(",", ".") if made.comma else cell) for cell in cells)
