@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import html
+import re
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -12,6 +14,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QApplication, QLabel, QLineEdit, QMainWindow, QWidget
 
 from common_bench.desk.look import sheet
+from common_bench.desk.look.labels import RichLabel
 from common_bench.desk.look.pieces import Table
 from common_bench.desk.shell.application import application, demo_window
 from common_bench.desk.shell.hub import Hub
@@ -61,11 +64,18 @@ def type_into(field: QLineEdit, text: str) -> None:
 
 def words_in(root: QWidget) -> list[str]:
     """All words that can be seen within a widget, those of tables last."""
-    found = [each.text() for kind in (QLabel, QAbstractButton, QLineEdit) for each in root.findChildren(kind) if each.isVisible()]  # fmt: skip
+    found = [_plain(each) for kind in (QLabel, QAbstractButton, QLineEdit) for each in root.findChildren(kind) if each.isVisible()]  # fmt: skip
     for table in root.findChildren(Table):
         if table.isVisible():
             found += [table.item(r, c).text() for r in range(table.rowCount()) for c in range(table.columnCount()) if table.item(r, c)]  # fmt: skip
     return found
+
+
+def _plain(widget: QLabel | QAbstractButton | QLineEdit) -> str:
+    """What is read of it, without the markup."""
+    if not isinstance(widget, RichLabel):
+        return widget.text()
+    return html.unescape(re.sub(r"<[^>]*>", "", widget.text().replace("<br>", "\n"))).replace("\u00a0", " ")
 
 
 def wait_until(met: Callable[[], object], what: str, told: Callable[[], str]) -> None:

@@ -14,6 +14,7 @@ from pathlib import Path
 
 from common_bench.exchange.sheets import table_text
 from common_bench.model.block import Floats, Ints
+from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import is_unit
 
@@ -98,6 +99,7 @@ class Logged:
     left_out: list[PassedOver] = field(default_factory=list)
     settings: list[str] = field(default_factory=list)
     comma: bool = False
+    mark: str = ""  # between cells
 
     def column(self, at: int) -> list[str]:
         if isinstance(self.rows, ColumnRows):
@@ -128,8 +130,8 @@ class Logged:
         return [self.rows[row] for row in rows]
 
 
-def logged_from(path: Path) -> Logged:
-    """Raises FileTrouble where nothing can be made out: no such file, no bytes, no rows of numbers."""
+def logged_from(path: Path, progress: LongTask | None = None) -> Logged:
+    """Raises FileTrouble where nothing can be made out: no such file, no bytes, no rows of numbers; what `progress` raises."""
     try:
         data = path.read_bytes()
     except OSError as fault:
@@ -139,7 +141,7 @@ def logged_from(path: Path) -> Logged:
     if len(data) >= LONG:
         from common_bench.exchange.long_files import long_file  # its library takes its time to load
 
-        found = long_file(path, data)
+        found = long_file(path, data, progress)
         if found is not None:
             return found
     text = table_text(data, str(path)) or _decoded(data)
@@ -177,7 +179,9 @@ def by_lines(path: Path, data: bytes, text: str) -> tuple[Logged, str, int]:
     on_top = [line for (_, line), (_, row) in zip(lines[:first], cells, strict=False) if row not in (head, under)]
     rows: list[list[str]] = []
     places: list[int] = []
-    made = Logged(path, data, names, units, rows, places, settings=list(dict.fromkeys([*on_top, *remarks]))[:40])
+    made = Logged(
+        path, data, names, units, rows, places, settings=list(dict.fromkeys([*on_top, *remarks]))[:40], mark=mark
+    )
     ended = text.endswith(("\n", "\r"))
     again = False
     for at, (number, row) in enumerate(cells):

@@ -11,13 +11,14 @@ from pathlib import Path
 
 from common_bench.exchange.logged import NOTHING, TAPE, Logged, by_lines
 from common_bench.exchange.plain_rows import ListedRows, StackedRows, plain_rows
+from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 
 PLAIN_NUMBER = re.compile(r"[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?")
 BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same
 
 
-def long_file(path: Path, data: bytes) -> Logged | None:
+def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logged | None:
     """A long file of plain rows: what is made of its beginning holds for the rest, whose rows are cut in arrays. None where the
     rest has anything but rows like those before it; it is then looked at line by line."""
     cut = data.find(b"\n", BEGINNING) + 1
@@ -45,10 +46,10 @@ def long_file(path: Path, data: bytes) -> Logged | None:
     numbers = array("q", made.numbers[: len(first)])
     unbroken = numbers[-1] - numbers[0] == len(first) - 1
     from_first = _line_at(data, numbers[0]) if unbroken else cut
-    plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma)
+    plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma, progress=progress)
     if plain is None and unbroken:
         unbroken = False
-        plain = plain_rows(data, cut, end, mark, wide, comma=made.comma)
+        plain = plain_rows(data, cut, end, mark, wide, comma=made.comma, progress=progress)
     if plain is not None and plain.is_empty_from(kept):
         after = len(plain) - (len(first) if unbroken else 0)
         numbers.extend(range(lines + 1, lines + 1 + after + len(last)))

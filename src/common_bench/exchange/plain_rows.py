@@ -14,9 +14,11 @@ import numpy as np
 from common_bench.exchange.logged import NOTHING, Buffer, ColumnRows
 from common_bench.exchange.row_loops import keys_of_cells, lines_of_rows, numbers_in_rows, sizes_of_lines
 from common_bench.model.block import Floats, Ints
+from common_bench.model.long_task import LongTask
 
 LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
 NUMBER = re.compile(LETTERS_OF_NUMBERS)
+PIECE = 1 << 24  # bytes that are read at one time
 FIRST_LOOK = 1 << 13  # rows by which most columns show that they hold no ids
 
 
@@ -219,12 +221,22 @@ class StackedRows(_Rows):
         return b"".join(data for data, _ in told), np.concatenate([sizes for _, sizes in told])
 
 
-def plain_rows(data: bytes, begin: int, end: int, mark: str, wide: int, *, comma: bool) -> PlainRows | None:
+def plain_rows(
+    data: bytes, begin: int, end: int, mark: str, wide: int, *, comma: bool, progress: LongTask | None = None
+) -> PlainRows | None:
     """All lines of data[begin:end] as rows; None where one holds anything but numbers and empty cells, or has another count of
-    them."""
+    them. Raises what `progress` does."""
     count = data.count(b"\n", begin, end)
     found, starts = np.empty((wide, count)), np.empty(count, np.int64)
     point = ord("," if comma else ".")
-    if not numbers_in_rows(np.frombuffer(data, np.uint8), begin, end, ord(mark), point, found, starts):
+    seen, at, row = np.frombuffer(data, np.uint8), begin, 0
+    while at < end:
+        stop = end if end - at <= PIECE else data.rfind(b"\n", at, at + PIECE) + 1
+        if stop <= at or (row := numbers_in_rows(seen, at, stop, ord(mark), point, row, found, starts)) < 0:
+            return None
+        at = stop
+        if progress is not None:
+            progress.tell((at - begin) / (end - begin))
+    if row != count:
         return None
     return PlainRows(data, starts, mark, found, range(wide), comma=comma)

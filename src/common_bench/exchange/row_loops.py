@@ -26,15 +26,18 @@ def loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
 
 
 @loop
-def numbers_in_rows(data: Any, begin: int, end: int, mark: int, point: int, found: Floats, starts: Ints) -> bool:
-    """Fills found (columns, n), nan where a cell is empty, and starts (n,), the byte at which each row begins, from n rows of
-    numbers in data[begin:end], (m,) uint8, each ended by LF or CRLF. False where a row has another count of cells or no number
-    at all, or a cell is written otherwise or with more digits than are exact; what was filled then says nothing."""
+def numbers_in_rows(
+    data: Any, begin: int, end: int, mark: int, point: int, first: int, found: Floats, starts: Ints
+) -> int:
+    """Fills found (columns, n), nan where a cell is empty, and starts (n,), the byte at which each row begins, from the row
+    `first` on, from the rows of numbers in data[begin:end], (m,) uint8, each ended by LF or CRLF; gives the row after the last.
+    -1 where a row has another count of cells or no number at all, or a cell is written otherwise or with more digits than are
+    exact; what was filled then says nothing."""
     columns, count = found.shape
-    at, row = begin, 0
+    at, row = begin, first
     while at < end:
         if row >= count:
-            return False
+            return -1
         starts[row] = at
         column = filled = 0
         while True:
@@ -52,7 +55,7 @@ def numbers_in_rows(data: Any, begin: int, end: int, mark: int, point: int, foun
                     if digits > 0 or byte != _ZERO:
                         digits += 1
                     if digits > MOST_DIGITS:
-                        return False
+                        return -1
                     whole = whole * 10 + np.int64(byte - _ZERO)
                     if after_point:
                         decimals += 1
@@ -62,7 +65,7 @@ def numbers_in_rows(data: Any, begin: int, end: int, mark: int, point: int, foun
                     break
                 at += 1
             if at >= end or column >= columns or decimals > MOST_DECIMALS or (seen == 0 and (signed or after_point)):
-                return False
+                return -1
             if seen == 0:
                 found[column, row] = np.nan
             else:
@@ -74,17 +77,17 @@ def numbers_in_rows(data: Any, begin: int, end: int, mark: int, point: int, foun
             at += 1
             if byte == mark:
                 if at >= end:
-                    return False
+                    return -1
                 continue
             if byte == _CR and at < end and data[at] == _LF:
                 at += 1
             elif byte != _LF:
-                return False
+                return -1
             break
         if column != columns or filled == 0:
-            return False
+            return -1
         row += 1
-    return bool(row == count)
+    return int(row)
 
 
 @loop

@@ -4,6 +4,11 @@ from common_bench.offers import names_of, offering
 
 OFFERS = {
     "bring_files": ("bring_files",),
+    "brought_calibrations": ("calibration_words",),
+    "brought_columns": (
+        "first_lines",
+        "Piece",
+    ),
     "brought_words": (
         "Correction",
         "file_words",
@@ -29,8 +34,8 @@ OFFERS = {
     ),
     "class_views": (
         "aliased",
-        "Aligned",
         "ALIGNED",
+        "Aligned",
         "class_view",
         "ClassView",
         "hum",
@@ -100,8 +105,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "meter",
         "Meter",
+        "meter",
         "run_rows",
         "stretch",
         "traces_of",

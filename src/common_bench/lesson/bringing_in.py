@@ -23,12 +23,14 @@ from common_bench.exchange.file_times import FileTimes, later, numbers, times_of
 from common_bench.exchange.logged import ColumnRows, Logged, logged_from
 from common_bench.exchange.matching import Match, matched
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
-from common_bench.lesson.brought_words import BroughtColumn, Correction, Preview, Role, told_of
+from common_bench.lesson.brought_columns import columns_of
+from common_bench.lesson.brought_words import Correction, Preview, Role, told_of
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
 from common_bench.model.block import Floats, Ints
 from common_bench.model.calibration import Calibration
+from common_bench.model.long_task import LongTask
 from common_bench.model.run import Ending
 from common_bench.model.stream import ClockState, Column, StreamFormat
 from common_bench.model.trouble import FileTrouble
@@ -40,7 +42,6 @@ GAP = 3.0  # times the usual step, from which time between rows is a gap
 AT_ONCE = 1 << 17  # rows that are made lines of at one time
 MOST_GAPS = 400  # that are told
 LINE, TIME = "line", "time"  # names of the columns that a kept row has besides the file's own
-STILL = "always the same"
 SETTINGS = ("settings", "config", "logger", "kit", "info", "station", "setup")  # what a file beside may be called
 SETTINGS_KINDS = (".ini", ".cfg", ".conf", ".txt", ".json", ".toml", ".yaml", ".yml")
 MOST_SETTINGS = 8192  # bytes
@@ -57,11 +58,19 @@ class PlaceInBook:
     kit: int
     session: int
 
-    def keep(self) -> tuple[StreamFormat, int]:
+    def keep(self, progress: LongTask | None = None) -> tuple[StreamFormat, int]:
         """Puts its bytes and its lines there; gives how these are read and how many bytes they have. Takes its time with a long
-        file; safe from any thread. Raises BookTrouble."""
+        file; safe from any thread. Raises BookTrouble, and what `progress` does: nothing is kept then."""
         format, lines = _kept_lines(self.preview)
-        return format, keep_file(self.book, self.session, self.preview.logged.data, lines)
+        told = lines if progress is None else self._told(lines, progress)
+        return format, keep_file(self.book, self.session, self.preview.logged.data, told)
+
+    def _told(self, lines: Iterator[StampedLines], progress: LongTask) -> Iterator[StampedLines]:
+        done, whole = 0, max(1, len(self.preview.logged.rows))
+        for each in lines:
+            yield each
+            done += len(each.t)
+            progress.tell(done / whole)
 
 
 class BringingIn:
@@ -120,7 +129,7 @@ class BringingIn:
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
         return Preview(
-            logged, times, tuple(_columns(logged, times, roles or {})), gaps, self._whose(logged, kit), digest,
+            logged, times, tuple(columns_of(logged, times, roles or {})), gaps, self._whose(logged, kit), digest,
             self._again(logged, digest, kit), kit,
         )  # fmt: skip
 
@@ -284,31 +293,6 @@ def _times(logged: Logged, roles: Mapping[int, Role]) -> FileTimes:
     )  # fmt: skip
     times = times_of(part)
     return replace(times, columns=tuple(usable[at] for at in times.columns))
-
-
-def _columns(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterator[BroughtColumn]:
-    steps = np.diff(times.t)
-    usual = float(np.median(steps[steps > 0])) if (steps > 0).any() else 0.0
-    rate = round(1 / usual, 6) if usual else 0.0
-    for at, (name, unit) in enumerate(zip(logged.names, logged.units, strict=True)):
-        if at in times.columns:
-            yield BroughtColumn(
-                name, unit, "clock", rate, len(times.t), "never set" if times.state == "never set" else ""
-            )
-            continue
-        values = numbers(logged, at)
-        there = values[np.isfinite(values)]
-        empty = len(values) - len(there)
-        if roles.get(at) == "ignored":
-            yield BroughtColumn(name, unit, "ignored", rate, len(there), "left out by hand")
-        elif not len(there):
-            yield BroughtColumn(name, unit, "ignored", 0.0, 0, "no numbers")
-        elif len(there) > 2 and float(np.ptp(there)) == 0.0 and roles.get(at) != "channel":
-            yield BroughtColumn(name, unit, "ignored", rate, len(there), STILL)
-        else:
-            again = "two columns of one name" if name.rpartition(" ")[0] in logged.names and name[-1].isdigit() else ""
-            note = "; ".join(each for each in (again, f"{empty} empty: no value" if empty else "") if each)
-            yield BroughtColumn(name, unit, "channel", rate, len(there), note)
 
 
 def _kept_lines(preview: Preview) -> tuple[StreamFormat, Iterator[StampedLines]]:

@@ -52,6 +52,7 @@ OFFERS = {
         "MEAN",
         "SCATTER",
     ),
+    "long_task": ("LongTask",),
     "measured": (
         "digits",
         "first_place",

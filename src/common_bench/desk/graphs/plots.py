@@ -141,6 +141,12 @@ class Graph(pg.PlotWidget):
         edges = [pg.PlotCurveItem(np.asarray(x), np.asarray(each), pen=pen(colour, 0.5)) for each in (low, high)]
         self.addItem(pg.FillBetweenItem(*edges, brush=translucent(colour, alpha)))
 
+    def shade(self, low: float, high: float, colour: str) -> None:
+        """A stretch along x, as a gap."""
+        region = pg.LinearRegionItem((low, high), movable=False, brush=translucent(colour, 60), pen=pg.mkPen(None))
+        region.setZValue(-10)
+        self.addItem(region, ignoreBounds=True)
+
     def points(self, x: Numbers, y: Numbers, symbol: str, colour: str, *, size: int = 11, faint: bool = False) -> None:
         brush = translucent(colour, 90 if faint else 255)
         self.addItem(

@@ -26,7 +26,9 @@ class Palette:
     scale: float
 
     def tone(self, name: str) -> str:
-        return {"good": self.green, "amber": self.amber, "red": self.red}.get(name, self.soft)
+        """By the name of a tone; a colour as it is."""
+        known = {"good": self.green, "amber": self.amber, "red": self.red, "verdigris": self.verdigris, "ink": self.ink}
+        return name if name.startswith("#") else known.get(name, self.soft)
 
 
 PAPER = Palette(

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TypeVar
 
-from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QPalette
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -22,14 +22,13 @@ from PyQt6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
     QStackedWidget,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
+from common_bench.desk.look.cells import CellDelegate
 from common_bench.desk.look.labels import (
     LONGEST_SHOWN,
     PlainLabel,
@@ -214,17 +213,6 @@ def _fill(box: QHBoxLayout | QVBoxLayout, things: Sequence[QWidget | QLayout | N
             box.addLayout(thing)
 
 
-class KeepsTone(QStyledItemDelegate):
-    """A chosen row keeps the tones of its cells."""
-
-    def initStyleOption(self, option: QStyleOptionViewItem | None, index: QModelIndex) -> None:
-        super().initStyleOption(option, index)
-        assert option is not None
-        colour = index.data(Qt.ItemDataRole.ForegroundRole)
-        if colour is not None:
-            option.palette.setBrush(QPalette.ColorRole.HighlightedText, colour)
-
-
 class Pages(QStackedWidget):
     """Pages that take the height that they are given: words that fold on one of them ask for no more."""
 
@@ -244,8 +232,9 @@ class Table(QTableWidget):
 
     def __init__(
         self, columns: Sequence[str], *, left: Sequence[int] = (0,), stretch: int = 0, edit: Sequence[int] = (),
-        wrap: bool = False,
+        wrap: bool = False, offered: Mapping[int, Sequence[str]] | None = None,
     ) -> None:  # fmt: skip
+        """offered: of columns that can be edited, the words of which one is chosen."""
         super().__init__(0, len(columns))
         self.setHorizontalHeaderLabels(list(columns))
         self._left, self._edit, self._wrap = set(left), set(edit), wrap
@@ -272,7 +261,7 @@ class Table(QTableWidget):
             head = self.horizontalHeaderItem(column)
             assert head is not None
             head.setTextAlignment(self._align(column))
-        self.setItemDelegate(KeepsTone(self))
+        self.setItemDelegate(CellDelegate(self, offered or {}))
         unfocused(self)
         self.itemChanged.connect(self._changed)
         self.setTabKeyNavigation(False)

@@ -15,15 +15,18 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from common_bench.desk.graphs.plots import Graph, pen
-from common_bench.desk.look.labels import ShortLabel, label
+from common_bench.desk.look.labels import ShortLabel, label, rich
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, choice, hbox, say, scrolled, shortened, vbox
 from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.record.column_colours import coloured_lines, tone_of
 from common_bench.desk.shell.hub import Hub
 from common_bench.exchange.file_times import numbers
 from common_bench.exchange.logged import LONG, logged_from
 from common_bench.exchange.tables import with_unit
+from common_bench.lesson.brought_calibrations import calibration_words
 from common_bench.lesson.brought_words import Correction, Preview, Role, file_words, words_of_file
+from common_bench.model.long_task import LongTask
 from common_bench.model.measured import number
 from common_bench.model.run import Run
 from common_bench.model.stream import StreamFormat
@@ -35,6 +38,7 @@ FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters o
 ROLES: dict[Role, str] = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
 AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "ended when last written", "began when I say", "ended when I say", "only durations count"  # fmt: skip
 AS_RUN, MOST_BESIDE = "as seen in ", 6  # runs that a file may be held against
+MOST_SHADED = 60  # gaps that are shown
 POLL = 50  # ms between looks whether a worker has done
 
 
@@ -53,6 +57,7 @@ class BringView(QWidget):
         self.preview: Preview | None = None
         self._answer: Future[Any] | None = None  # what a worker is asked for
         self._then: Callable[[Any], object] = lambda _: None
+        self._progress, self._doing = LongTask(), ""
         self._polls = QTimer(self)
         self._polls.timeout.connect(self._poll)
         self.title = label("", "title")
@@ -62,13 +67,15 @@ class BringView(QWidget):
         self.main = button("", self.bring, role="main")
         head = hbox(self.title, self.files, self.more, self.away, self.main, spacing=10)
         head.setStretch(1, 1)
-        self.lines_card, self.lines = Card("As it stands in the file", name=True), label("", "mono")
+        self.lines_card, self.lines = Card("As it stands in the file", name=True), rich("", "mono")
+        self.lines.setWordWrap(False)
         self.lines_card.add(self.lines)
         self.columns_card = Card("Columns", name=True)
-        say(self.columns_card.aside, "type over a name, what it is, or a unit that is wrong")
-        self.columns = Table(["column", "is", "unit", "values", "note"], left=(0, 1, 2, 4), stretch=4, edit=(0, 1, 2))
+        say(self.columns_card.aside, "type over a name or a unit that is wrong; choose what a column is")
+        self.columns = Table(["column", "is", "unit", "values", "note"], left=(0, 1, 2, 4), stretch=4, edit=(0, 1, 2), offered={1: tuple(ROLES.values())})  # fmt: skip
         self.columns.edited.connect(self._correct)
         self.columns.refilled.connect(self._show_columns)
+        self.columns.currentCellChanged.connect(lambda row, _, before, __: self._show_when() if row != before else None)
         self.columns_card.add(self.columns)
         self.trace_card, self.graph = Card("What comes in", name=True), Graph()
         self.trace_card.add(self.graph)
@@ -79,7 +86,9 @@ class BringView(QWidget):
         self.when.activated.connect(lambda _: self._show_when())
         self.when_card.add(self.when_words, self.when, self.moment, self.shift)
         self.whose_card, self.whose = Card("Whose is it?"), choice([])
-        self.whose_card.add(self.whose)
+        self.calibrated = label("", "soft", wrap=True)
+        self.whose_card.add(self.whose, self.calibrated)
+        self.whose.currentIndexChanged.connect(lambda _: self._show_whose())
         self.told_card, self.told = Card("What was left out"), label("", wrap=True)
         self.told_card.add(self.told)
         left_side = vbox(self.lines_card, self.columns_card, self.trace_card, spacing=11)
@@ -107,7 +116,7 @@ class BringView(QWidget):
             names = ", ".join(path.name for path in paths[:3])
             self._later(
                 f"Reading {names} ({size / 1e6:.0f} MB) …",
-                lambda: [logged_from(path) for path in paths],
+                lambda progress: [logged_from(path, progress) for path in paths],
                 lambda files: self._show_all(bringing_in.previews(files)),
             )
             return True
@@ -122,19 +131,23 @@ class BringView(QWidget):
         self.preview, self._waiting = None, found
         return self._next()
 
-    def _later(self, words: str, work: Callable[[], Any], then: Callable[[Any], object]) -> None:
+    def _later(self, words: str, work: Callable[[LongTask], Any], then: Callable[[Any], object]) -> None:
         """Has a worker do what takes long, and says so; Esc leaves it, and nothing is kept."""
         self.preview = None
         say(self.title, words)
         say(self.files, "Esc stops it; nothing is kept")
         for each in self._shown:
             each.hide()
-        self._answer, self._then = self._hub.lesson.working_up.submit(work), then
+        progress = self._progress = LongTask()
+        self._doing = words
+        self._answer, self._then = self._hub.lesson.working_up.submit(lambda: work(progress)), then
         self._polls.start(POLL)
 
     def _poll(self) -> None:
         answer = self._answer
         if answer is None or not answer.done():
+            share = self._progress.share
+            say(self.title, f"{self._doing} {100 * share:.0f}%" if 0 < share < 1 else self._doing)
             return
         self._polls.stop()
         self._answer = None
@@ -181,16 +194,23 @@ class BringView(QWidget):
         assert self.preview is not None
         self._show(self.preview)
 
+    @property
+    def _hue(self) -> str:
+        """Of the group whose file it is."""
+        whose = (self.preview.group if self.preview is not None else None) or self._hub.group
+        group = next((each for each in self._hub.lesson.store.groups if each.id == whose), None)
+        return hue(palette(), group.emblem.colour) if group is not None else palette().ink
+
     def _show_columns(self) -> None:
         found = self.preview
         if found is None:
             return
         rows: list[list[Cell]] = [
             [
-                each.name, ROLES[each.role], each.unit, f"{each.values}",
-                (each.note, "amber" if "never set" in each.note else "soft"),
+                (each.name, tone_of(found, at, self._hue)), ROLES[each.role], each.unit, f"{each.values}",
+                (each.note, "amber" if "never set" in each.note else "verdigris" if "moved at" in each.note else "soft"),
             ]
-            for each in found.columns
+            for at, each in enumerate(found.columns)
         ]  # fmt: skip
         self.columns.fill(rows)
         self.columns.fit(6)
@@ -201,8 +221,7 @@ class BringView(QWidget):
         say(self.title, "Bring in what a kit logged on its own")
         more = f" and {len(self._waiting)} more" if self._waiting else ""
         say(self.files, f"{file_words(found)}{more}")
-        text = logged.data[:4000].decode("utf-8", "replace").splitlines()[:FIRST_LINES]
-        say(self.lines, "\n".join(line[:MOST_LINE] for line in text))
+        say(self.lines, coloured_lines(found, self._hue, FIRST_LINES, MOST_LINE))
         say(self.lines_card.aside, f"{len(logged.rows)} rows · nothing in the file is changed")
         self._show_columns()
         self.when.clear()
@@ -220,12 +239,20 @@ class BringView(QWidget):
         left = [f"{each.lines} line{'s' if each.lines != 1 else ''}: {each.what}" for each in logged.left_out]
         say(self.told, "\n".join([*([f"This was {found.again}."] if found.again else []), *left]) or "Nothing.")
         self._show_when()
+        self._show_whose()
+
+    def _show_whose(self) -> None:
+        """What would become of the file as a run of the group that is chosen."""
+        found, lesson = self.preview, self._hub.lesson
         self.main.setText(f"Bring in as a run of {self.whose.currentText()}")
-        self.whose.currentTextChanged.connect(lambda alias: self.main.setText(f"Bring in as a run of {alias}"))
+        if found is not None and 0 <= self.whose.currentIndex() < len(lesson.store.groups):
+            group = lesson.store.groups[self.whose.currentIndex()].id
+            say(self.calibrated, "\n".join(calibration_words(lesson.store, found, group)))
 
     def _draw(self, found: Preview) -> None:
         self.graph.wipe()
-        at = next((at for at, each in enumerate(found.columns) if each.role == "channel"), None)
+        channels = [at for at, each in enumerate(found.columns) if each.role == "channel"]
+        at = self.columns.currentRow() if self.columns.currentRow() in channels else next(iter(channels), None)
         if at is None:
             return
         name, unit = found.columns[at].name, found.columns[at].unit
@@ -233,11 +260,9 @@ class BringView(QWidget):
         breaks = np.searchsorted(t, [high for _, high in found.gaps])
         whole = Picture(np.insert(t, breaks, t[np.minimum(breaks, len(t) - 1)]), np.insert(values, breaks, np.nan))
         seen = thinned(whole, max(300, self.graph.width()), max(found.seconds, 1e-9))
-        group = next(
-            (each for each in self._hub.lesson.store.groups if each.id == (found.group or self._hub.group)), None
-        )
-        colour = hue(palette(), group.emblem.colour) if group is not None else palette().ink
-        self.graph.line(*seen, colour, 1.6)
+        for low, high in found.gaps[:MOST_SHADED]:
+            self.graph.shade(low, high, palette().amber)
+        self.graph.line(*seen, palette().tone(tone_of(found, at, self._hue)), 1.6)
         self.graph.name_time(with_unit(f"raw {name}", unit), found.seconds, "time since the first row")
         self.graph.setXRange(0, found.seconds or 1.0, padding=0.02)
         self.graph.frame_values(values)
@@ -367,6 +392,7 @@ class BringView(QWidget):
 
     def leave(self) -> None:
         self._polls.stop()
+        self._progress.stop()
         self._answer = None
         for each in self._shown:
             each.show()

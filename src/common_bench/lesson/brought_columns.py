@@ -1,0 +1,126 @@
+"""The columns of a file as they would come in: what each is, which of them moved when something was touched, and whose colour each
+cell of a line wears."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+
+import numpy as np
+
+from common_bench.exchange.file_times import FileTimes, numbers
+from common_bench.exchange.logged import Logged
+from common_bench.lesson.brought_words import BroughtColumn, Preview, Role
+from common_bench.model.block import Floats
+from common_bench.model.measured import how_long
+
+STILL = "always the same"
+ROWS_LOOKED_AT = 6000  # by which it is found what was touched; of more, means of neighbours
+AROUND = (5, 20, 80)  # rows before and after, with which a reading is held against its surroundings
+STANDS_OUT = 12.0  # times what a column usually does, from which it has moved
+ONE_TIME = 0.04  # of the whole record, within which somebody who touches a sensor leaves it again
+COMES_BACK = 0.35  # of the move, by which what lies after may differ from what lay before
+APART = 0.01  # of the whole record: moves that lie closer were one
+
+Piece = tuple[str, int | None]
+"""Some text of a line, and the column that it belongs to; None for what stands between them."""
+
+
+def columns_of(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> list[BroughtColumn]:
+    """roles: what somebody says that a column is."""
+    found = list(_each(logged, times, roles))
+    moved = {
+        at: when
+        for at, column in enumerate(found)
+        if column.role == "channel" and (when := touched(times.t, numbers(logged, at))) is not None
+    }
+    channels = sum(1 for each in found if each.role == "channel")
+    for at, when in moved.items():
+        together = [other for other in moved.values() if abs(other - when) <= APART * float(times.t[-1])]
+        if channels > 1 and len(together) == channels:
+            continue  # all of them moved at once: that points at none
+        words = f"moved at {how_long(when)}, as if it was touched"
+        note = f"{found[at].note}; {words}" if found[at].note else words
+        found[at] = replace(found[at], note=note)
+    return found
+
+
+def _each(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterator[BroughtColumn]:
+    steps = np.diff(times.t)
+    usual = float(np.median(steps[steps > 0])) if (steps > 0).any() else 0.0
+    rate = round(1 / usual, 6) if usual else 0.0
+    for at, (name, unit) in enumerate(zip(logged.names, logged.units, strict=True)):
+        if at in times.columns:
+            note = "never set" if times.state == "never set" else ""
+            yield BroughtColumn(name, unit, "clock", rate, len(times.t), note)
+            continue
+        values = numbers(logged, at)
+        there = values[np.isfinite(values)]
+        empty = len(values) - len(there)
+        if roles.get(at) == "ignored":
+            yield BroughtColumn(name, unit, "ignored", rate, len(there), "left out by hand")
+        elif not len(there):
+            yield BroughtColumn(name, unit, "ignored", 0.0, 0, "no numbers")
+        elif len(there) > 2 and float(np.ptp(there)) == 0.0 and roles.get(at) != "channel":
+            yield BroughtColumn(name, unit, "ignored", rate, len(there), STILL)
+        else:
+            again = "two columns of one name" if name.rpartition(" ")[0] in logged.names and name[-1].isdigit() else ""
+            note = "; ".join(each for each in (again, f"{empty} empty: no value" if empty else "") if each)
+            yield BroughtColumn(name, unit, "channel", rate, len(there), note)
+
+
+def touched(t: Floats, values: Floats) -> float | None:
+    """s at which a column left what lies before and after for a while, once, as a sensor does that somebody warms or shakes; None
+    where it did not, or does so all the time."""
+    known = np.isfinite(values)
+    t, v = t[known], values[known]
+    if len(v) > ROWS_LOOKED_AT:
+        count = len(v) // (len(v) // ROWS_LOOKED_AT)
+        size = len(v) // count
+        t, v = t[: count * size].reshape(count, size)[:, 0], v[: count * size].reshape(count, size).mean(axis=1)
+    if len(v) < 4 * max(AROUND[:2]) or not t[-1] > 0:
+        return None
+    for reach in AROUND:
+        if len(v) < 4 * reach:
+            continue
+        sums = np.concatenate([[0.0], np.cumsum(v - v.mean())])
+        means = (sums[reach:] - sums[:-reach]) / reach
+        off = (v - v.mean())[reach:-reach] - (means[: -reach - 1] + means[reach + 1 :]) / 2
+        usual = float(np.median(np.abs(off - np.median(off)))) * 1.4826
+        steps = np.abs(np.diff(v))
+        step = float(steps[steps > 0].min()) if (steps > 0).any() else 0.0
+        size = np.abs(off)
+        most = float(size.max())
+        if not most > STANDS_OUT * max(usual, step / 2):
+            continue
+        out = np.flatnonzero(size > max(most / 2, STANDS_OUT * usual)) + reach
+        if len(out) >= 2 and t[out[-1]] - t[out[0]] <= ONE_TIME * t[-1] and _comes_back(v, out[0], out[-1], reach):
+            return float(t[out[0]])
+    return None
+
+
+def _comes_back(v: Floats, first: int, last: int, reach: int) -> bool:
+    """Whether what lies after is about what lay before, as it is not where something was put on or ran empty."""
+    before, after = v[max(0, first - reach) : first], v[last + 1 : last + 1 + reach]
+    if not len(before) or not len(after):
+        return False
+    ends = float(before.mean()), float(after.mean())
+    most = float(np.abs(v[first : last + 1] - sum(ends) / 2).max())
+    return abs(ends[1] - ends[0]) < COMES_BACK * most
+
+
+def first_lines(preview: Preview, most: int, longest: int) -> list[list[Piece]]:
+    """The first lines of a file as they stand there, taken apart by column."""
+    logged = preview.logged
+    text = logged.data[: 40 * longest * most].decode("utf-8", "replace").splitlines()[:most]
+    rows = set(logged.numbers[:most])
+    return [_pieces(line[:longest], logged.mark, number in rows) for number, line in enumerate(text, 1)]
+
+
+def _pieces(line: str, mark: str, is_row: bool) -> list[Piece]:
+    if not is_row or not mark or '"' in line:
+        return [(line, None)]
+    found: list[Piece] = []
+    for at, cell in enumerate(line.split(mark)):
+        found += [(mark, None)] * (at > 0) + ([(cell, at)] if cell else [])
+    return found

@@ -1,0 +1,150 @@
+"""Columns of a file before it comes in: what moved when it was touched, whose colour a cell wears, what is chosen from a list, how far
+a long file is and that it can be left."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QComboBox
+
+from common_bench.exchange import logged, plain_rows
+from common_bench.exchange.logged import logged_from
+from common_bench.lesson.brought_calibrations import calibration_words
+from common_bench.lesson.brought_columns import first_lines, touched
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.long_task import LongTask
+from common_bench.model.plan import Plan, SensorPlan
+from common_bench.model.trouble import Trouble
+from person import Desk
+
+QUIET = {
+    "still": lambda t: np.zeros(len(t)),
+    "drifts": lambda t: 3e-4 * t,
+    "a day and a night": lambda t: 4 * np.sin(2 * np.pi * t / 3000),
+    "swings": lambda t: 2 * np.sin(t / 3),
+    "cools": lambda t: 20 * np.exp(-t / 2000),
+    "beats": lambda t: 3.0 * (t % 60 < 6),
+    "steps up": lambda t: 5.0 * (t > 0.4 * t[-1]),
+    "a ramp that ends": lambda t: np.minimum(t, 4000) * 0.002,
+    # kept aside while the search was made
+    "falls in stairs": lambda t: -np.floor(t / 400),
+    "chirps": lambda t: np.sin(t * t / 4e5),
+}
+
+
+@given(
+    st.sampled_from(sorted(QUIET)), st.integers(0, 99), st.sampled_from([0.001, 0.05, 0.3]), st.integers(400, 20_000)
+)
+@settings(max_examples=120)
+def test_what_nobody_touched_is_not_pointed_out(kind: str, seed: int, noise: float, count: int) -> None:
+    t = np.arange(count) * 1.0
+    values = QUIET[kind](t) + np.random.default_rng(seed).normal(0, noise, count)
+    assert touched(t, np.round(values, 3)) is None
+
+
+@given(
+    st.sampled_from(["still", "drifts", "a day and a night", "cools", "a ramp that ends"]), st.integers(0, 99),
+    st.floats(0.1, 0.9), st.integers(4, 30), st.sampled_from([-1.0, 1.0]),
+)  # fmt: skip
+@settings(max_examples=80)
+def test_a_column_that_was_touched_for_a_while_is_pointed_out(
+    kind: str, seed: int, where: float, rows: int, way: float
+) -> None:
+    t = np.arange(3000) * 2.0
+    values = QUIET[kind](t) + np.random.default_rng(seed).normal(0, 0.05, len(t))
+    at = int(where * (len(t) - 2 * rows))
+    values[at : at + rows] += way * 6.0 * np.sin(np.linspace(0.5, np.pi - 0.5, rows))
+    values[::97] = np.nan
+    found = touched(t, np.round(values, 2))
+    assert found is not None
+    assert abs(found - t[at]) <= 2.0 * (rows + 2)
+
+
+def pond(folder: Path, name: str = "pond.csv", count: int = 900) -> Path:
+    dice = np.random.default_rng(2)
+    warm, other = 18 + dice.normal(0, 0.02, count), 17 + dice.normal(0, 0.02, count)
+    other[300:320] += 3
+    rows = "".join(f"{at * 5},{a:.2f},{b:.2f},7\n" for at, (a, b) in enumerate(zip(warm, other, strict=True)))
+    path = folder / name
+    path.write_text(f"# from the pond\ntime (s),temp,temp,rate\n{rows}")
+    return path
+
+
+def test_cells_wear_their_columns_colours_and_what_was_touched_is_told(tmp_path: Path) -> None:
+    plan = Plan("Pond", sensors=(SensorPlan("temp", "warmth", "°C"), SensorPlan("depth", "depth", "m")))
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", plan, "9B", ["Flint"])
+    found = lesson.bringing_in.look_at(pond(tmp_path))
+    assert first_lines(found, 3, 90)[0] == [("# from the pond", None)]
+    assert first_lines(found, 3, 90)[2] == [
+        ("0", 0), (",", None), (found.logged.rows[0][1], 1), (",", None), (found.logged.rows[0][2], 2), (",", None), ("7", 3),
+    ]  # fmt: skip
+    assert [("moved at" in each.note, each.role) for each in found.columns] == [
+        (False, "clock"), (False, "channel"), (True, "channel"), (False, "ignored"),
+    ]  # fmt: skip
+    words = calibration_words(lesson.store, found, lesson.store.groups[0].id)
+    assert words == [
+        "warmth: temp as raw numbers, not calibrated",
+        "depth: no column here is called depth; give one that name, and it is calibrated",
+    ]
+    lesson.close()
+
+
+def test_what_a_column_is_is_chosen_from_a_list_and_its_trace_is_the_one_that_is_shown(
+    tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    made = alone(OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"]))
+    made.press("4")
+    stage = made.window.stage
+    stage.bring_in([pond(tmp_path)])
+    view, table = stage.bringing, stage.bringing.columns
+    made.see("moved at", stage)
+    table.setCurrentCell(2, 0)
+    assert np.nanmax(view.graph.getPlotItem().listDataItems()[0].getData()[1]) > 19, "the one that was touched"
+    table.editItem(table.item(2, 1))
+    (chosen,) = table.viewport().findChildren(QComboBox)
+    assert [chosen.itemText(at) for at in range(chosen.count())] == ["the kit's clock", "a channel", "left out"]
+    chosen.hidePopup()
+    chosen.setCurrentText("left out")
+    chosen.activated.emit(2)
+    made.until(lambda: view.preview.columns[2].role == "ignored", "it is left out")
+    assert table.item(2, 1).text() == "left out"
+    QTest.keyClick(view, Qt.Key.Key_Escape)
+
+
+def test_a_long_file_tells_how_far_it_is_and_is_left_half_way_with_nothing_kept(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(logged, "LONG", 1)
+    monkeypatch.setattr("common_bench.exchange.long_files.BEGINNING", 2000)
+    monkeypatch.setattr(plain_rows, "PIECE", 1500)
+    path = pond(tmp_path)
+    shares: list[float] = []
+
+    class Listening(LongTask):
+        def tell(self, share: float) -> None:
+            shares.append(share)
+            super().tell(share)
+
+    whole = logged_from(path, Listening())
+    assert len(shares) > 5
+    assert shares == sorted(shares)
+    assert shares[-1] == 1.0
+    assert list(whole.rows) == list(logged_from(path).rows)
+    stopped = LongTask()
+    stopped.stop()
+    with pytest.raises(Trouble, match="stopped before it was done"):
+        logged_from(path, stopped)
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
+    place = lesson.bringing_in.place_for(lesson.bringing_in.previews([whole])[0], lesson.store.groups[0].id)
+    with pytest.raises(Trouble, match="stopped before it was done"):
+        place.keep(stopped)
+    assert lesson.book.rows("journal") == []
+    assert place.keep(Listening())[1] > 0
+    lesson.close()
