@@ -400,5 +400,5 @@ def test_the_drying_sponges_are_brought_in_from_their_cards_and_find_what_is_tru
     QTest.keyClick(pool.question._field, Qt.Key.Key_Return)
     found = hub.lesson.pooling.class_result().finding
     assert found.value == pytest.approx(0.020, abs=3 * found.u)
-    assert "agrees with" in pool.agreement.text()
+    assert "agrees with" in pool.finding_card.agreement.text()
     window.close()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -13,15 +13,22 @@ import numpy as np
 import pytest
 
 from common_bench.cli.running import main
+from common_bench.desk.pool.stage import PoolStage
 from common_bench.lesson.demonstration import demonstrate
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.lessons import begin_lesson
+from common_bench.lesson.pools_together import PoolsTogether
 from common_bench.lesson.sharing import keep_package, pool_from, pooled_together, shared_pool
+from common_bench.lesson.store import LessonStore
+from common_bench.model.measured import written
 from common_bench.model.plan_file import plan_to_text, shipped_plan
 from common_bench.model.shared_pool import SharedNumber, SharedPool, SharedRun
 from common_bench.model.trouble import FileTrouble, PoolTrouble
 from common_bench.pool.department import VERSION, Department, plan_id
 from common_bench.pool.many_classes import mean_of_classes
+from person import Desk
 from servers import Postgres
+from test_desk_record import uncut
 
 PLAN = shipped_plan("swinging-bottles")
 TEXT = plan_to_text(PLAN)
@@ -252,3 +259,50 @@ def test_the_mean_of_classes_holds_as_often_as_it_says() -> None:
     assert np.mean(told) ** 0.5 == pytest.approx(0.05, rel=0.1)
     assert mean_of_classes(found[:1])[0] is None
     assert plan_id("a") != plan_id("b")
+
+
+def test_pools_are_looked_at_together_in_the_window_and_nothing_of_them_is_kept(
+    books: list[Path], server: Postgres, tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    book = tmp_path / "ours.benchbook"
+    book.write_bytes(books[0].read_bytes())
+    made = alone(OpenLesson.open(book))
+    made.press("6")
+    pool, before = made.window.stage, made.lesson.book.rows("pooled")
+    assert isinstance(pool, PoolStage)
+    view = pool.together
+    if not made.lesson.store.pool_open:
+        made.press("T")
+        assert not view.isVisible(), "what is sealed is not put beside others"
+        made.press("O")
+    made.press("T")
+    made.until(lambda: view.found is not None, "this class by itself")
+    made.see("a mean of classes needs two", pool)
+    view.add([books[1]])
+    made.until(lambda: view.classes.rowCount() == 2, "another class's book")
+    together = pooled_together(pool_from(books[0]), [("b", pool_from(books[1]))]).found
+    assert together.finding is not None
+    made.see(written(together.finding.value, together.finding.u, together.finding.unit), pool)
+    assert [view.classes.item(row, 1).text() for row in range(2)] == ["6", "6"]
+    assert uncut(made, "pools together") == []
+    url = server.database("desk")
+    department = Department(url)
+    department.make_ready()
+    third = msgspec.structs.replace(pool_from(books[1]), runs=tuple(msgspec.structs.replace(each, class_id="third", id=f"3-{each.id}") for each in pool_from(books[1]).runs))  # fmt: skip
+    department.send(third, made.lesson.store.plan.name)
+    department.close()
+    view.department.click()
+    made.answer(url)
+    made.until(lambda: view.classes.rowCount() == 3, "a department's")
+    view.add([tmp_path / "nothing.benchpool"])
+    made.see("nothing.benchpool", made.window)
+    assert view.classes.rowCount() == 3
+    made.press("T")
+    made.until(lambda: not view.isVisible(), "this lesson alone again")
+    assert made.lesson.book.rows("pooled") == before
+    next_one = begin_lesson(made.lesson.book, made.lesson.store.plan)
+    assert PoolsTogether(LessonStore(made.lesson.book, next_one)).lessons() == [made.lesson.store.id]
+    with pytest.raises(PoolTrouble, match="sealed"):
+        PoolsTogether(LessonStore(made.lesson.book, next_one)).own()
+    (source,) = PoolsTogether(LessonStore(made.lesson.book, next_one)).of_lessons()()
+    assert source[1] == shared_pool(made.lesson.store)

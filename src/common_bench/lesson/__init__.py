@@ -34,8 +34,8 @@ OFFERS = {
     ),
     "class_views": (
         "aliased",
-        "ALIGNED",
         "Aligned",
+        "ALIGNED",
         "class_view",
         "ClassView",
         "hum",
@@ -170,6 +170,10 @@ OFFERS = {
         "so_far_words",
         "state_words",
     ),
+    "pools_together": (
+        "PoolsTogether",
+        "Source",
+    ),
     "predictions": ("read_expected",),
     "reading_words": (
         "change_words",
@@ -206,6 +210,7 @@ OFFERS = {
         "keep_package",
         "pool_from",
         "pooled_together",
+        "PooledTogether",
         "shared_pool",
         "together_json",
         "together_lines",

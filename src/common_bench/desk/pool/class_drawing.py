@@ -36,7 +36,7 @@ def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: C
     at = places_across(result)
     xs = np.array(list(at.values()))
     margin = 0.7 if compared else 0.08 * float(np.ptp(xs) or 1.0)
-    _draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
+    draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
     for place in result.places:
         own = [point for point in result.points if point.run in place.of]
         _draw_place(graph, place, own, at, store, name_of, compared=compared)
@@ -64,7 +64,8 @@ def _side_by_side(result: ClassResult) -> dict[int, float]:
     return found
 
 
-def _draw_class_line(graph: Graph, result: ClassResult, low: float, high: float) -> None:
+def draw_class_line(graph: Graph, result: ClassResult, low: float, high: float) -> None:
+    """The class line, or the level where groups are compared, with its band."""
     x = np.linspace(low, high, 80)
     if result.line is not None:
         y, u = np.array([result.line.at(each) for each in x]), np.array([result.line.u_at(each) for each in x])

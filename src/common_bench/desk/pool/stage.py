@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QWidget
 
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.labels import label
@@ -15,6 +13,7 @@ from common_bench.desk.look.pieces import (
     Cell,
     Table,
     button,
+    choice,
     hbox,
     pretty,
     say,
@@ -24,23 +23,25 @@ from common_bench.desk.look.pieces import (
 )
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.pool.class_drawing import draw_class
+from common_bench.desk.pool.finding_card import FindingCard
+from common_bench.desk.pool.out import ask_for_folder, export_to
 from common_bench.desk.pool.scatter_bar import ScatterBar
 from common_bench.desk.pool.sorting import Sorting
+from common_bench.desk.pool.together_view import TogetherView
 from common_bench.desk.pool.walk import WalkBack
 from common_bench.desk.pool.who import WhoCard
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.exchange.tables import with_unit
 from common_bench.model.class_line import ClassResult, GroupPlace
-from common_bench.model.measured import NO_VALUE, interval_words, u_words, written
+from common_bench.model.measured import NO_VALUE, u_words, written
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
 from common_bench.pool.class_line import class_graph_of
 from common_bench.pool.limits import limit_words
 
-LONG = 18  # characters of a finding, beyond which larger type has no room for it on a line
 NAMED = 76  # px that a group's name needs
-AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
+THIS_LESSON = "this lesson"
 
 
 class PoolStage(StageView):
@@ -53,7 +54,9 @@ class PoolStage(StageView):
         self.out = button("Out to CSV… (E)", self.export)
         self.aside = button("", self.ask_aside)
         self.open = button("", self.open_or_seal, role="main")
-        for widget in (self.out, self.open):
+        self.which = choice([], tip="Which pools are looked at")
+        self.which.activated.connect(lambda _: self._show_which())
+        for widget in (self.which, self.out, self.open):
             self.head.addWidget(widget)
         self.sealed_card = Card()
         self.sealed_words = label("", "title", wrap=True)
@@ -87,12 +90,7 @@ class PoolStage(StageView):
         left.setStretch(0, 1)
         left.setStretch(1, 1)
         left.setStretch(3, 1)
-        self.finding_card = Card("Class finding")
-        self.finding = label("", "finding", wrap=True)
-        self.finding_words = label("", "soft", wrap=True)
-        self.agreement = label("", "good", wrap=True)
-        self.without = label("", "soft", wrap=True)
-        self.finding_card.add(self.finding, self.finding_words, self.agreement, self.without)
+        self.finding_card = FindingCard()
         self.scatter_card = Card("Where the scatter comes from")
         self.scatter = ScatterBar()
         self.within = label()
@@ -108,7 +106,11 @@ class PoolStage(StageView):
         body = hbox(left, right, spacing=11)
         body.setStretch(0, 67)
         body.setStretch(1, 33)
-        self.column.addLayout(body, 1)
+        self._own = QWidget()
+        self._own.setLayout(body)
+        self.together = TogetherView(hub, self.ask)
+        self.column.addWidget(self._own, 1)
+        self.column.addWidget(self.together, 1)
 
     def keys(self) -> Keys:
         return {
@@ -116,6 +118,7 @@ class PoolStage(StageView):
             "X": ("set this bench's findings aside or take them back", self.ask_aside),
             "N": ("hide or show the groups' names", self.hide_names),
             "E": ("out to CSV and JSON", self.export),
+            "T": ("this pool alone, or together with others", self.turn),
             "K": ("how a bench's number came about", self.walk),
             "S": (
                 "sort the table by its next column",
@@ -130,6 +133,17 @@ class PoolStage(StageView):
         if self.hub.try_to(lambda: self.lesson.pooling.open_pool(opened=opened)):
             words = "The pool is open: every group sees every finding." if opened else "The pool is sealed."
             self.hub.tell(words, "good", act="Take back", then=self.hub.undo)
+
+    def turn(self) -> None:
+        """To this lesson's pool alone, or to all together."""
+        self.which.setCurrentIndex((self.which.currentIndex() + 1) % max(1, self.which.count()))
+        self._show_which()
+
+    def _show_which(self) -> None:
+        together = self.which.currentIndex() > 0 and self.store.pool_open
+        if together:
+            self.together.look()
+        self.refresh()
 
     def hide_names(self) -> None:
         self._hidden = not self._hidden
@@ -154,30 +168,10 @@ class PoolStage(StageView):
         )  # fmt: skip
 
     def export(self) -> None:
-        start = str(self.hub.lesson.book.path.parent)
-        folder = QFileDialog.getExistingDirectory(self, "A folder for pool.csv, pool.json and the class graph", start)
-        if folder:
-            self.export_to(folder)
+        ask_for_folder(self, self.hub)
 
     def export_to(self, folder: str) -> None:
-        from pathlib import Path
-
-        from common_bench.lesson.exporting import pool_export
-
-        taken = [
-            name
-            for name in ("pool.csv", "pool.json", "class-graph.png", "pool.benchpool")
-            if (Path(folder) / name).exists()
-        ]
-        if taken:
-            self.hub.tell(f"{folder} holds a {taken[0]} already; nothing is overwritten. Choose another folder.", "red")
-            return
-        write = pool_export(self.lesson)
-        self.hub.tell("The pool is being written …", "good")
-        self.hub.later(
-            self.lesson.working_up.submit(lambda: write(Path(folder))),
-            lambda files: self.hub.tell(f"Written: {', '.join(str(path) for path in files)}", "good"),
-        )
+        export_to(self.hub, folder)
 
     def _result(self) -> ClassResult | None:
         try:
@@ -203,12 +197,14 @@ class PoolStage(StageView):
             else f"{pretty(graph.y)} of all groups"
         )
         say(self.title, title)
-        say(self.subtitle, "all groups · this lesson" if opened else "sealed")
+        together = opened and self.which.currentIndex() > 0
+        say(self.subtitle, ("all classes together" if together else "all groups · this lesson") if opened else "sealed")
         self.open.setText("Seal the pool (O)" if opened else "Open the pool to the class (O)")
         set_property(self.open, "role", "" if opened else "main")
         self.names.setText("Show groups' names (N)" if self._hidden else "Hide groups' names (N)")
         for widget in (self.names, self.aside, self.out):
             widget.setVisible(opened)
+        self._offer_pools(opened=opened)
         rows = self._own_rows()
         alias = shortened(lesson.store.group(self.hub.group).alias) if self.hub.group else ""
         self.aside.setText(
@@ -237,6 +233,22 @@ class PoolStage(StageView):
         if opened and not drawn:
             self._show_findings()
 
+    def _offer_pools(self, *, opened: bool) -> None:
+        others = len(self.together.pools.lessons())
+        with_others = (
+            f"with {others} other lesson{'s' if others != 1 else ''} of this plan" if others else "with other classes…"
+        )
+        offered = [THIS_LESSON, with_others] if opened else [THIS_LESSON]
+        if [self.which.itemText(at) for at in range(self.which.count())] != offered:
+            chosen = min(max(0, self.which.currentIndex()), len(offered) - 1)
+            self.which.clear()
+            self.which.addItems(offered)
+            self.which.setCurrentIndex(chosen)
+        self.which.setVisible(opened)
+        together = self.which.currentIndex() > 0
+        self._own.setVisible(not together)
+        self.together.setVisible(together)
+
     def _name(self, alias: str, group: int) -> str:
         if not self._hidden:
             return alias
@@ -247,14 +259,13 @@ class PoolStage(StageView):
         try:
             result = self.hub.lesson.pooling.class_result()
         except Trouble as trouble:
-            say(self.finding, NO_VALUE)
-            say(self.finding_words, trouble.sentence)
+            self.finding_card.show_trouble(trouble.sentence)
             self.graph.wipe()
             return
         self.graph_card.setVisible(bool(result.points))
         draw_class(self.graph, result, self.store, self._name)
         self._show_table(result)
-        self._show_finding(result)
+        self.finding_card.show_result(result, self.store.plan, self.hub.group, self._name)
         known = result.within == result.within and result.between == result.between
         own = [place.words.replace(place.alias, self._name(place.alias, place.group), 1) for place in result.places if place.group == self.hub.group and place.words]  # fmt: skip
         words = [
@@ -356,44 +367,3 @@ class PoolStage(StageView):
         self.table.blockSignals(True)
         self.table.selectRow(at)
         self.table.blockSignals(False)
-
-    def _show_without(self, result: ClassResult) -> None:
-        """What the class would find without the selected bench."""
-        own = next((place for place in result.places if place.group == self.hub.group and place.without), None)
-        self.without.setVisible(own is not None)
-        if own is not None and own.without is not None and result.finding is not None:
-            found, alias = own.without, self._name(own.alias, own.group)
-            by = found.value / result.finding.value - 1 if result.finding.value else math.nan
-            say(
-                self.without,
-                f"without {shortened(alias)}: {written(found.value, found.u)} ({by:+.1%})".replace("-", "−"),
-            )
-
-    def _show_finding(self, result: ClassResult) -> None:
-        self._show_without(result)
-        if result.finding is None:
-            say(self.finding, NO_VALUE)
-            say(self.finding_words, result.why_no_line or "The plan names no class finding.")
-            say(self.agreement, "")
-            return
-        found = result.finding
-        told = f"{result.finding_name} = {written(found.value, found.u, found.unit)}"
-        say(self.finding, told, "title" if len(told) > LONG and palette().scale > 1 else "finding")
-        graph = class_graph_of(self.store.plan)
-        assert graph is not None, "a class finding comes of a class graph"
-        formula = graph.finding.partition("=")[2].strip() or "mean of the groups' means"
-        counted = result.line or result.level
-        assert counted is not None, "a class finding comes of a class line or of groups compared"
-        words = [f"{pretty(formula)}, {counted.runs} runs, {counted.groups} groups", interval_words(found)]
-        say(self.finding_words, "\n".join(each for each in words if each))
-        if result.accepted is None:
-            say(self.agreement, "")
-            return
-        away = abs(result.agreement)
-        accepted = pretty(graph.accepted)
-        if not math.isfinite(away):
-            say(self.agreement, f"whether it agrees with {accepted} cannot be told", "amber")
-        else:
-            how = f"{accepted} ({away:.1f} of its uncertainty, Eₙ = {abs(result.e_n):.1f})"
-            agrees = away <= AGREES
-            say(self.agreement, f"{'agrees' if agrees else 'does not agree'} with {how}", "good" if agrees else "red")
