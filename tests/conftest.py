@@ -102,6 +102,8 @@ def desk(tmp_path: Path, stand_ins: Callable[..., StandInProcess]) -> Iterator[C
 @pytest.fixture
 def alone(tmp_path: Path) -> Iterator[Callable[[Any], Any]]:
     """Opens the window on a lesson with nothing plugged in."""
+    from PyQt6.QtTest import QTest
+
     from common_bench.desk.shell.application import application
     from common_bench.desk.shell.hub import Hub
     from common_bench.desk.shell.window import Bench
@@ -113,6 +115,8 @@ def alone(tmp_path: Path) -> Iterator[Callable[[Any], Any]]:
     def open_it(lesson: Any) -> Any:
         windows.append(Bench(Hub(lesson, tmp_path / "ports", only_stand_ins=True)))
         windows[-1].show()
+        windows[-1].activateWindow()
+        assert QTest.qWaitForWindowActive(windows[-1])
         return Desk(windows[-1], None)  # type: ignore[arg-type]
 
     yield open_it

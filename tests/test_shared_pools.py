@@ -306,3 +306,49 @@ def test_pools_are_looked_at_together_in_the_window_and_nothing_of_them_is_kept(
         PoolsTogether(LessonStore(made.lesson.book, next_one)).own()
     (source,) = PoolsTogether(LessonStore(made.lesson.book, next_one)).of_lessons()()
     assert source[1] == shared_pool(made.lesson.store)
+
+
+def test_a_pool_is_opened_one_group_after_another_or_values_first(
+    books: list[Path], tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    book = tmp_path / "ours.benchbook"
+    book.write_bytes(books[0].read_bytes())
+    made = alone(OpenLesson.open(book))
+    made.press("6")
+    pool, store = made.window.stage, made.lesson.store
+    assert isinstance(pool, PoolStage)
+    if store.pool_open:
+        made.press("O")
+    aliases = [group.alias for group in store.groups]
+    told = str(store.pool_rows()[0].findings[store.plan.findings[0]])
+    assert told not in made.seen(pool)
+
+    def listed() -> list[str]:
+        shown = pool.table if pool.table.isVisible() else pool.findings
+        return [shown.item(row, 0).text() for row in range(shown.rowCount())] if shown.isVisible() else []
+
+    made.hub.select(store.groups[2].id)
+    made.press("G")
+    made.until(lambda: set(listed()) == {aliases[2]}, "the chosen bench is shown first")
+    made.press("G", "G")
+    made.until(
+        lambda: set(listed()) == {aliases[0], aliases[1], aliases[2]}, "then those that are left, in their order"
+    )
+    assert not store.pool_open
+    made.see("3 of 6 shown", made.window)
+    made.undo()
+    made.until(lambda: set(listed()) == {aliases[0], aliases[2]}, "taken back, the last one is hidden again")
+    with pytest.raises(PoolTrouble, match="shown already"):
+        made.lesson.pooling.show_group(store.groups[0].id)
+    made.press("V")
+    made.until(lambda: len(listed()) >= 6, "all values")
+    assert not set(aliases) & set(listed()), "and nobody's name"
+    assert all("set aside" not in words and alias not in words for alias in aliases for words in listed())
+    made.press("O")
+    made.until(lambda: set(listed()) == set(aliases), "whose they are")
+    with pytest.raises(PoolTrouble, match="open to all"):
+        made.lesson.pooling.show_group(store.groups[0].id)
+    made.press("O")
+    assert store.pool_state == 0
+    assert listed() == []
+    assert PoolsTogether(LessonStore(made.lesson.book, begin_lesson(made.lesson.book, store.plan))).lessons() == []

@@ -34,8 +34,8 @@ OFFERS = {
     ),
     "class_views": (
         "aliased",
-        "Aligned",
         "ALIGNED",
+        "Aligned",
         "class_view",
         "ClassView",
         "hum",
@@ -105,8 +105,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "Meter",
         "meter",
+        "Meter",
         "run_rows",
         "stretch",
         "traces_of",
@@ -170,6 +170,7 @@ OFFERS = {
         "so_far_words",
         "state_words",
     ),
+    "pool_state": ("WITHOUT_NAMES",),
     "pools_together": (
         "PoolsTogether",
         "Source",

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from common_bench.book.changes import Change, Row, RowChange
 from common_bench.calibrate.curves import curve_name
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.pool_state import SEALED, WORDS
 from common_bench.model.measured import written
 from common_bench.model.plan_file import plan_from_text
 from common_bench.model.trouble import Trouble
@@ -53,7 +54,7 @@ def _aside(lesson: OpenLesson, row: Row) -> list[str]:
 
 
 def _pool(lesson: OpenLesson, row: Row) -> list[str]:
-    return ["open" if row["pool_open"] else "sealed"] if "pool_open" in row else []
+    return [WORDS.get(row["pool_open"] or SEALED, "open for some")] if "pool_open" in row else []
 
 
 def _link(lesson: OpenLesson, row: Row) -> list[str]:

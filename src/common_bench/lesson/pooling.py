@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change, RowChange
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.pool_state import OPEN, SEALED, WITHOUT_NAMES, with_group
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.worked_runs import no_reason
 from common_bench.model.class_line import ClassResult
@@ -22,6 +23,10 @@ class Pooling:
     def class_result(self) -> ClassResult:
         """Points, class line and finding. Raises PoolTrouble where the plan has no class graph."""
         return self._store.class_result()
+
+    def shown_result(self) -> ClassResult:
+        """The same of those groups whose findings may be seen."""
+        return self._store.shown_result()
 
     def send_to_pool(self, runs: Sequence[int]) -> Change:
         """Sends runs with their findings and conditions. Raises PoolTrouble where something is missing."""
@@ -51,6 +56,30 @@ class Pooling:
         rows = [self._store.book.changed("pooled", self._store.pooled()[run]["id"], aside="") for run in runs]
         return self._changes.do("Take back into the pool", rows)
 
-    def open_pool(self, *, opened: bool) -> Change:
-        row = self._store.book.changed("lesson", self._store.id, pool_open=int(opened))
-        return self._changes.do("Open the pool" if opened else "Seal the pool", [row])
+    def open_pool(self, *, opened: bool, names: bool = True) -> Change:
+        """names: whose findings they are is seen too."""
+        state = OPEN if names else WITHOUT_NAMES
+        words = "Open the pool" if names else "Open the pool without names"
+        return self._to_state(state if opened else SEALED, words if opened else "Seal the pool")
+
+    def show_group(self, group: int) -> Change:
+        """Opens the pool for one group more. Raises PoolTrouble where it is open, or the group is shown already."""
+        store = self._store
+        if store.pool_open:
+            raise PoolTrouble("pool-is-open")
+        alias = store.group(group).alias
+        if group in store.pool_shown:
+            raise PoolTrouble("shown-already", alias=alias)
+        if not any(row.group == group for row in store.pool_rows()):
+            raise PoolTrouble("nothing-to-show", alias=alias)
+        return self._to_state(with_group(store.pool_state, store.group(group)), f"Show {alias} in the pool")
+
+    @property
+    def next_to_show(self) -> int | None:
+        """The first group that has sent findings and is not shown yet."""
+        store = self._store
+        sent = {row.group for row in store.pool_rows()}
+        return next((g.id for g in store.groups if g.id in sent and g.id not in store.pool_shown), None)
+
+    def _to_state(self, state: int, words: str) -> Change:
+        return self._changes.do(words, [self._store.book.changed("lesson", self._store.id, pool_open=state)])

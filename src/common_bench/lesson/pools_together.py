@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from common_bench.book.book import Book
+from common_bench.lesson.pool_state import OPEN
 from common_bench.lesson.sharing import PooledTogether, pool_from, pooled_together, shared_pool
 from common_bench.lesson.store import LessonStore
 from common_bench.model.shared_pool import SharedPool
@@ -31,7 +32,7 @@ class PoolsTogether:
         """The other lessons of this book whose plan has the same name, whose pool is open and holds something."""
         found = []
         for row in self._store.rows("lesson"):
-            if row["id"] == self._store.id or not row["pool_open"]:
+            if row["id"] == self._store.id or row["pool_open"] != OPEN:
                 continue
             other = LessonStore(self._store.book, int(row["id"]))
             if other.plan.name == self._store.plan.name and other.pooled():

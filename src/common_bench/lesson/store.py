@@ -12,6 +12,7 @@ from common_bench.book.changes import Row, RowChange
 from common_bench.calibrate.fitting import standing
 from common_bench.lesson.damage import REFERENCES, usable
 from common_bench.lesson.plan_checking import PlanFault, faults_of, watching
+from common_bench.lesson.pool_state import is_open, shown_groups
 from common_bench.lesson.store_rows import (
     calibration_of,
     finding_of,
@@ -57,7 +58,7 @@ class LessonStore:
         self._planned: tuple[str, Plan, Workings] = ("", Plan(""), check((), {}))
         self._planned_of: tuple[list[Row] | None, list[Row] | None] = (None, None)  # the rows that it was read from
         self._kits_of: tuple[list[Row] | None, dict[int, int]] = (None, {})  # rows of benches, and group -> kit in them
-        self._result: ClassResult | None = None
+        self._results: dict[frozenset[int] | None, ClassResult] = {}  # by the groups that count, None: all
         self._faults: tuple[Plan, list[PlanFault]] | None = None
         self._by_run: dict[str, tuple[list[Row], dict[int, list[Row]]]] = {}
         self._groups_of: tuple[list[Row], list[Group]] = [], []
@@ -91,7 +92,7 @@ class LessonStore:
             self._held.pop(table, None)
         self._columns.clear()
         self._runs = None
-        self._result = None
+        self._results.clear()
 
     @property
     def row(self) -> Row:
@@ -323,8 +324,18 @@ class LessonStore:
         return rows
 
     @property
+    def pool_state(self) -> int:
+        return int(self.row["pool_open"] or 0)
+
+    @property
     def pool_open(self) -> bool:
-        return bool(self.row["pool_open"])
+        """Whether every group may see all findings, if not whose they are."""
+        return is_open(self.pool_state)
+
+    @property
+    def pool_shown(self) -> frozenset[int]:
+        """Groups whose findings may be seen."""
+        return shown_groups(self.pool_state, self.all_groups)
 
     def pooled(self) -> dict[int, Row]:
         """Run -> its row in the pool."""
@@ -350,9 +361,17 @@ class LessonStore:
 
     def class_result(self) -> ClassResult:
         """Raises PoolTrouble where the plan has no class graph."""
-        if self._result is None:
-            self._result = class_result(self.plan, self.pool_rows())
-        return self._result
+        return self._result_of(None)
+
+    def shown_result(self) -> ClassResult:
+        """The same of those groups whose findings may be seen. Raises PoolTrouble where the plan has no class graph."""
+        return self._result_of(None if self.pool_open else self.pool_shown)
+
+    def _result_of(self, shown: frozenset[int] | None) -> ClassResult:
+        if shown not in self._results:
+            rows = [row for row in self.pool_rows() if shown is None or row.group in shown]
+            self._results[shown] = class_result(self.plan, rows)
+        return self._results[shown]
 
 
 def _numbers(stated: Mapping[str, Measured | str]) -> dict[str, Measured]:

@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 from common_bench.calibrate.judging import check_state
 from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.pool_state import state_words
 from common_bench.model.bench import Port
 from common_bench.model.measured import NO_VALUE, Measured, digits, plain
 from common_bench.model.plan import Condition, SensorPlan
@@ -48,7 +49,7 @@ def path_words(lesson: OpenLesson) -> dict[Stage, str]:
     kept = len(lesson.store.kept_runs())
     findings = sum(len(lesson.store.findings(run.id)) for run in lesson.store.kept_runs())
     sent = len({row.group for row in lesson.store.pool_rows()})
-    state = "open" if lesson.store.pool_open else "sealed"
+    state = state_words(lesson.store.pool_state, len(lesson.store.pool_shown), len(lesson.store.groups))
     calibrates = any(sensor.needs_points for sensor in lesson.store.plan.sensors)
     return {
         "plan": _plan_words(lesson),

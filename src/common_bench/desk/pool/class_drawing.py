@@ -23,8 +23,11 @@ WIDEST = 13.0  # standard uncertainties, as of three groups
 RUNS_APART = 0.5  # of the way from one group to the next, over which its runs are spread
 
 
-def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: Callable[[str, int], str]) -> None:
-    """Everything on a graph that was wiped; name_of: how a group is called, where names may be hidden."""
+def draw_class(
+    graph: Graph, result: ClassResult, store: LessonStore, name_of: Callable[[str, int], str], *, alike: bool = False
+) -> None:
+    """Everything on a graph that was wiped; name_of: how a group is called, where names may be hidden; alike: all groups wear
+    one mark, so that nothing tells whose a point is."""
     graph.wipe()
     if not result.points:
         return
@@ -39,7 +42,7 @@ def draw_class(graph: Graph, result: ClassResult, store: LessonStore, name_of: C
     draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
     for place in result.places:
         own = [point for point in result.points if point.run in place.of]
-        _draw_place(graph, place, own, at, store, name_of, compared=compared)
+        _draw_place(graph, place, own, at, store, name_of, compared=compared, alike=alike)
     graph.setXRange(xs.min() - margin, xs.max() + (1.0 if compared else 1.6) * margin, padding=0)
     ys = [p.y.value for p in result.points]
     spread = float(np.ptp(ys))
@@ -86,20 +89,20 @@ def _factor(result: ClassResult) -> float:
 
 def _draw_place(
     graph: Graph, place: GroupPlace, own: list[ClassPoint], at: dict[int, float], store: LessonStore,
-    name_of: Callable[[str, int], str], *, compared: bool,
+    name_of: Callable[[str, int], str], *, compared: bool, alike: bool,
 ) -> None:  # fmt: skip
-    group = store.group(place.group)
-    colour = hue(palette(), group.emblem.colour)
+    emblem = store.group(place.group).emblem
+    colour, shape = (palette().ink, "circle") if alike else (hue(palette(), emblem.colour), emblem.shape)
     x, y = np.array([at[p.run] for p in own]), np.array([p.y.value for p in own])
     u_x, u_y = np.array([0.0 if compared else p.x.u for p in own]), np.array([p.y.u for p in own])
     graph.errors(x, y, u_x, u_y, colour)
-    graph.points(x, y, SYMBOLS[group.emblem.shape], colour, size=13, faint=bool(place.aside))
+    graph.points(x, y, SYMBOLS[shape], colour, size=13, faint=bool(place.aside))
     alias = name_of(place.alias, place.group)
     words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
     if place.stands_out and place.words:
         words = f"   {FIRST_SENTENCE.match(place.words.replace(place.alias, alias, 1))[0]}"  # type: ignore[index]
     where = float(np.mean(x)) if compared else place.x.value
-    far = where > (max(at.values()) + min(at.values())) / 2 and place.stands_out
+    far = where > (max(at.values()) + min(at.values())) / 2 and (place.stands_out or bool(place.aside))
     words = words.strip() + "   " if far else words  # a long note has its room on the left there
     graph.note(
         words,

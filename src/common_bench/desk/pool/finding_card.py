@@ -18,7 +18,7 @@ AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
 NameOf = Callable[[str, int], str]
 
 
-class FindingCard(Card):
+class ClassFindingCard(Card):
     """What the class has found."""
 
     def __init__(self) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
@@ -23,8 +22,9 @@ from common_bench.desk.look.pieces import (
 )
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.pool.class_drawing import draw_class
-from common_bench.desk.pool.finding_card import FindingCard
+from common_bench.desk.pool.finding_card import ClassFindingCard
 from common_bench.desk.pool.out import ask_for_folder, export_to
+from common_bench.desk.pool.place_rows import row_of_place, rows_by_group
 from common_bench.desk.pool.scatter_bar import ScatterBar
 from common_bench.desk.pool.sorting import Sorting
 from common_bench.desk.pool.together_view import TogetherView
@@ -33,8 +33,9 @@ from common_bench.desk.pool.who import WhoCard
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.exchange.tables import with_unit
+from common_bench.lesson.pool_state import WITHOUT_NAMES
 from common_bench.model.class_line import ClassResult, GroupPlace
-from common_bench.model.measured import NO_VALUE, u_words, written
+from common_bench.model.measured import NO_VALUE, u_words
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
 from common_bench.pool.class_line import class_graph_of
@@ -42,6 +43,8 @@ from common_bench.pool.limits import limit_words
 
 NAMED = 76  # px that a group's name needs
 THIS_LESSON = "this lesson"
+SEALED = "Sealed. Groups cannot see each other's findings until you open the pool."
+NAMELESS = "Open without names: everybody sees the values, nobody whose they are."
 
 
 class PoolStage(StageView):
@@ -50,13 +53,15 @@ class PoolStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._hidden = False
+        self._order: list[int] = []  # of groups by what they found, which says nothing of whose it is
         self.names = button("", self.hide_names)
         self.out = button("Out to CSV… (E)", self.export)
         self.aside = button("", self.ask_aside)
         self.open = button("", self.open_or_seal, role="main")
         self.which = choice([], tip="Which pools are looked at")
         self.which.activated.connect(lambda _: self._show_which())
-        for widget in (self.which, self.out, self.open):
+        self.steps, self.nameless = button("", self.show_next), button("Values first (V)", self.open_without_names)
+        for widget in (self.which, self.nameless, self.steps, self.out, self.open):
             self.head.addWidget(widget)
         self.sealed_card = Card()
         self.sealed_words = label("", "title", wrap=True)
@@ -85,12 +90,14 @@ class PoolStage(StageView):
         self.findings_card.body.addStretch(1)
         self.sorts, self.findings_sort = Sorting(self.table, self.refresh), Sorting(self.findings, self.refresh)
         self._places: list[GroupPlace] = []  # as the table shows them
-        self.walk = WalkBack(hub, self.graph, self._result, (self.table, self.findings), self._name)
+        self.walk = WalkBack(
+            hub, self.graph, lambda: None if self._nameless else self._result(), (self.table, self.findings), self._name
+        )
         left = vbox(self.sealed_card, self.graph_card, self.table_card, self.findings_card, spacing=11)
         left.setStretch(0, 1)
         left.setStretch(1, 1)
         left.setStretch(3, 1)
-        self.finding_card = FindingCard()
+        self.finding_card = ClassFindingCard()
         self.scatter_card = Card("Where the scatter comes from")
         self.scatter = ScatterBar()
         self.within = label()
@@ -115,6 +122,8 @@ class PoolStage(StageView):
     def keys(self) -> Keys:
         return {
             "O": ("open or seal the pool", self.open_or_seal),
+            "V": ("open it with values alone, names later", self.open_without_names),
+            "G": ("show one group after another", self.show_next),
             "X": ("set this bench's findings aside or take them back", self.ask_aside),
             "N": ("hide or show the groups' names", self.hide_names),
             "E": ("out to CSV and JSON", self.export),
@@ -129,10 +138,23 @@ class PoolStage(StageView):
     # what is done
 
     def open_or_seal(self) -> None:
-        opened = not self.store.pool_open
+        opened = not self.store.pool_open or self._nameless
         if self.hub.try_to(lambda: self.lesson.pooling.open_pool(opened=opened)):
             words = "The pool is open: every group sees every finding." if opened else "The pool is sealed."
             self.hub.tell(words, "good", act="Take back", then=self.hub.undo)
+
+    def open_without_names(self) -> None:
+        if self.hub.try_to(lambda: self.lesson.pooling.open_pool(opened=True, names=False)):
+            words = "The pool is open, and nobody sees whose findings they are until you show the names (O)."
+            self.hub.tell(words, "good", act="Take back", then=self.hub.undo)
+
+    def show_next(self) -> None:
+        """The chosen bench, or the next that has sent something."""
+        pooling, chosen = self.lesson.pooling, self.hub.group
+        own = chosen if chosen not in self.store.pool_shown and self._own_rows() else pooling.next_to_show
+        if own is not None and self.hub.try_to(lambda: pooling.show_group(own)):
+            self.hub.select(own)
+            self.hub.tell(f"{self.store.group(own).alias} is shown.", "good", act="Take back", then=self.hub.undo)
 
     def turn(self) -> None:
         """To this lesson's pool alone, or to all together."""
@@ -148,6 +170,10 @@ class PoolStage(StageView):
     def hide_names(self) -> None:
         self._hidden = not self._hidden
         self.refresh()
+
+    @property
+    def _nameless(self) -> bool:
+        return bool(self.store.pool_state == WITHOUT_NAMES)
 
     def _own_rows(self) -> list[PoolRow]:
         return [row for row in self.hub.lesson.store.pool_rows() if row.group == self.hub.group]
@@ -175,20 +201,21 @@ class PoolStage(StageView):
 
     def _result(self) -> ClassResult | None:
         try:
-            return self.lesson.pooling.class_result() if self.store.pool_open else None
+            return self.lesson.pooling.shown_result() if self.store.pool_shown else None
         except Trouble:
             return None
 
     def _choose_row(self) -> None:
         row = self.table.currentRow()
-        if self._result() is not None and 0 <= row < len(self._places):
+        if not self._nameless and self._result() is not None and 0 <= row < len(self._places):
             self.hub.select(self._places[row].group)
 
     # what is seen
 
     def refresh(self) -> None:
         lesson = self.hub.lesson
-        graph, opened = class_graph_of(lesson.store.plan), lesson.store.pool_open
+        graph, opened = class_graph_of(lesson.store.plan), bool(lesson.store.pool_shown)
+        whole, nameless = lesson.store.pool_open, self._nameless
         title = (
             "Pool"
             if graph is None
@@ -199,12 +226,21 @@ class PoolStage(StageView):
         say(self.title, title)
         together = opened and self.which.currentIndex() > 0
         say(self.subtitle, ("all classes together" if together else "all groups · this lesson") if opened else "sealed")
-        self.open.setText("Seal the pool (O)" if opened else "Open the pool to the class (O)")
-        set_property(self.open, "role", "" if opened else "main")
+        self.open.setText(
+            "Show the names (O)" if nameless else "Seal the pool (O)" if whole else "Open the pool to the class (O)"
+        )
+        set_property(self.open, "role", "" if whole and not nameless else "main")
+        next_one = lesson.pooling.next_to_show
+        self.steps.setVisible(not whole and next_one is not None)
+        if next_one is not None:
+            own = self.hub.group if self._own_rows() and self.hub.group not in lesson.store.pool_shown else next_one
+            self.steps.setText(f"Show {shortened(lesson.store.group(own).alias)} (G)")
+        self.nameless.setVisible(not opened)
+        self.how.setVisible(not nameless)
         self.names.setText("Show groups' names (N)" if self._hidden else "Hide groups' names (N)")
         for widget in (self.names, self.aside, self.out):
-            widget.setVisible(opened)
-        self._offer_pools(opened=opened)
+            widget.setVisible(whole and not nameless)
+        self._offer_pools(opened=whole and not nameless)
         rows = self._own_rows()
         alias = shortened(lesson.store.group(self.hub.group).alias) if self.hub.group else ""
         self.aside.setText(
@@ -212,7 +248,7 @@ class PoolStage(StageView):
         )
         self.aside.setEnabled(bool(rows))
         self.who_card.show_lesson(lesson)
-        self.state_card.setVisible(not opened)
+        self.state_card.setVisible(not whole or nameless)
         drawn = lesson.store.plan.graph is not None
         for card in (self.graph_card, self.finding_card, self.scatter_card):
             card.setVisible(opened and graph is not None)
@@ -227,7 +263,8 @@ class PoolStage(StageView):
             "The pool is sealed: nobody sees a neighbour's findings, so nobody copies them. Open it to the class when you are ready; "
             "it can be sealed again." if sent else "Send findings in stage 5, Work up. The pool stays sealed until you open it to the class.",
         )  # fmt: skip
-        say(self.state, "Sealed. Groups cannot see each other's findings until you open the pool.")
+        shown = len(lesson.store.pool_shown)
+        say(self.state, NAMELESS if nameless else f"{shown} of {len(lesson.store.groups)} groups are shown, one after another." if opened and not whole else SEALED)  # fmt: skip
         if opened and graph is not None:
             self._show_result()
         if opened and not drawn:
@@ -250,6 +287,8 @@ class PoolStage(StageView):
         self.together.setVisible(together)
 
     def _name(self, alias: str, group: int) -> str:
+        if self._nameless:
+            return f"group {chr(65 + self._order.index(group) % 26)}" if group in self._order else "a group"
         if not self._hidden:
             return alias
         places = [g.id for g in self.hub.lesson.store.all_groups]
@@ -257,19 +296,21 @@ class PoolStage(StageView):
 
     def _show_result(self) -> None:
         try:
-            result = self.hub.lesson.pooling.class_result()
+            result = self.hub.lesson.pooling.shown_result()
         except Trouble as trouble:
             self.finding_card.show_trouble(trouble.sentence)
             self.graph.wipe()
             return
         self.graph_card.setVisible(bool(result.points))
-        draw_class(self.graph, result, self.store, self._name)
+        by_value = sorted(result.places, key=lambda place: place.y.value)
+        self._order = list(dict.fromkeys(place.group for place in by_value))
+        draw_class(self.graph, result, self.store, self._name, alike=self._nameless)
         self._show_table(result)
         self.finding_card.show_result(result, self.store.plan, self.hub.group, self._name)
         known = result.within == result.within and result.between == result.between
         own = [place.words.replace(place.alias, self._name(place.alias, place.group), 1) for place in result.places if place.group == self.hub.group and place.words]  # fmt: skip
         words = [
-            *(own[:1] if palette().scale <= 1 else []),
+            *(own[:1] if palette().scale <= 1 and not self._nameless else []),
             *result.words,
             *self._limits(result),
         ]  # larger type has no room for more than the graph says
@@ -285,13 +326,14 @@ class PoolStage(StageView):
             say(self.between, f"between groups {u_words(result.between)} {unit}")
 
     def _limits(self, result: ClassResult) -> list[str]:
-        if result.limits is None or result.finding is None or palette().scale > 1:
+        if result.limits is None or result.finding is None or palette().scale > 1 or self._nameless:
             return []
         return [limit_words(result.limits, result.x_label, result.finding)]
 
     def _show_findings(self) -> None:
         """A plan without a class graph pools its findings all the same: one row a run, one column each."""
-        plan, rows = self.store.plan, self.store.pool_rows()
+        plan, shown_groups = self.store.plan, self.store.pool_shown
+        rows = [row for row in self.store.pool_rows() if row.group in shown_groups]
         conditions = [each.name for each in plan.stated]
         names = list(dict.fromkeys([*plan.findings, *(name for row in rows for name in row.findings)]))
         heads = ["bench", "run", *conditions, *names, "in?"]
@@ -314,10 +356,7 @@ class PoolStage(StageView):
     def _show_table(self, result: ClassResult) -> None:
         lesson = self.hub.lesson
         finding = lesson.store.plan.findings[0] if lesson.store.plan.findings else ""
-        rows: list[list[Cell]] = []
-        by_group: dict[int, list[PoolRow]] = {}
-        for row in lesson.store.pool_rows():
-            by_group.setdefault(row.group, []).append(row)
+        by_group = rows_by_group(lesson.store.pool_rows())
         x_unit = result.points[0].x.unit if result.points else ""
         y_unit = result.points[0].y.unit if result.points else ""
         units = {row.findings[finding].unit for own in by_group.values() for row in own if finding in row.findings}
@@ -335,28 +374,8 @@ class PoolStage(StageView):
         self.table.setColumnHidden(
             3, palette().scale > 1 or finding == result.y_label
         )  # what it is made from stands in stage 5; larger type has no room
-        for place in result.places:
-            own = [row.findings[finding] for row in by_group[place.group] if finding in row.findings]
-            mean = float(np.mean([m.value for m in own])) if own else float("nan")
-            u = (
-                max(
-                    float(np.sqrt(np.sum(np.square([m.u for m in own])))) / len(own),
-                    float(np.std([m.value for m in own], ddof=1)) / len(own) ** 0.5 if len(own) > 1 else 0.0,
-                )
-                if own
-                else 0.0
-            )
-            away = f"{place.away:+z.1f}".replace("-", "−") if place.away == place.away else NO_VALUE
-            state: Cell = (
-                ("set aside", "amber") if place.aside else ("stands out", "red") if place.stands_out else ("in", "good")
-            )
-            rows.append(
-                [
-                    self._name(place.alias, place.group), str(place.runs), written(place.x.value, place.x.u), written(mean, u),
-                    written(place.y.value, place.y.u), (away, "red" if place.stands_out else ""), state,
-                ]
-            )  # fmt: skip
-        order = self.sorts.order(rows)
+        rows = [row_of_place(place, by_group[place.group], finding, self._name) for place in result.places]
+        order = sorted(range(len(rows)), key=lambda row: self._order.index(result.places[row].group)) if self._nameless else self.sorts.order(rows)  # fmt: skip
         self._places = [result.places[at] for at in order]
         self.walk.runs[self.table] = [min(place.of) for place in self._places]
         self.table.fill([rows[at] for at in order])
@@ -365,5 +384,8 @@ class PoolStage(StageView):
             self.table.setColumnHidden(3, True)
         at = next((at for at, place in enumerate(self._places) if place.group == self.hub.group), -1)
         self.table.blockSignals(True)
-        self.table.selectRow(at)
+        if self._nameless:
+            self.table.setCurrentCell(-1, -1)
+        else:
+            self.table.selectRow(at)
         self.table.blockSignals(False)

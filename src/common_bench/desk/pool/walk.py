@@ -63,7 +63,7 @@ class WalkBack:
         own = [
             each.run for each in self._hub.lesson.store.pool_rows() if each.group == self._hub.group and not each.aside
         ]
-        if own and self._hub.lesson.store.pool_open:
+        if own and self._hub.group in self._hub.lesson.store.pool_shown:
             self._hub.walk_back(own[0])
         else:
             self._hub.tell("Choose a bench whose findings are in the opened pool.", "amber")

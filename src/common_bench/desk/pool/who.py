@@ -9,6 +9,7 @@ from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.pieces import Card, emptied, hbox
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.pool_state import WITHOUT_NAMES
 
 
 class WhoCard(Card):
@@ -27,7 +28,7 @@ class WhoCard(Card):
             own = [row for row in rows if row.group == group.id]
             if not own:
                 words, tone = "none yet", "amber"
-            elif all(row.aside for row in own):
+            elif all(row.aside for row in own) and lesson.store.pool_state != WITHOUT_NAMES:
                 words, tone = f"set aside: {own[0].aside}", "amber"
             else:
                 later = next((row.note for row in own if row.note), "")
