@@ -10,7 +10,9 @@ from pathlib import Path
 
 import frictionless
 import matplotlib as mpl
+import msgspec
 import numpy as np
+import pyarrow.parquet as pq
 import pytest
 
 from common_bench.cli.running import main
@@ -19,6 +21,7 @@ from common_bench.exchange.senml_out import senml_pack
 from common_bench.lesson.demonstration import demonstrate
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.block import Series
+from common_bench.model.calibration import Calibration
 from common_bench.model.plan import Plan
 from common_bench.reading.senml import senml_records
 from common_bench.record.replay import quantities
@@ -30,7 +33,7 @@ DOCS = Path(__file__).parent.parent / "docs" / "for-a-colleague.md"
 def exported(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
     folder = tmp_path_factory.mktemp("out")
     book = demonstrate(folder / "lesson", class_name="drying-sponges", say=lambda _: None).book
-    assert main(["export", str(book), str(folder / "export")]) == 0
+    assert main(["export", str(book), str(folder / "export"), "--parquet"]) == 0
     return book, folder / "export"
 
 
@@ -61,6 +64,31 @@ def test_a_data_package_is_valid_for_the_reference_library(exported: tuple[Path,
         (folder / "pool.csv").write_text(
             (folder / "pool.csv").read_text("utf-8").replace("Basalt,one", "Basalt,1"), "utf-8"
         )
+
+
+def test_runs_go_out_as_columns_with_the_same_numbers_and_calibrations_whole(exported: tuple[Path, Path]) -> None:
+    book, folder = exported
+    told = {each["path"]: each for each in json.loads((folder / "datapackage.json").read_text("utf-8"))["resources"]}
+    runs = sorted(folder.glob("*-run-1.parquet"))
+    assert len(runs) == 6
+    for path in runs:
+        table = pq.read_table(path)
+        rows = list(csv.reader(path.with_suffix(".csv").open(encoding="utf-8", newline="")))
+        assert table.column_names == rows[0] == [each["name"] for each in told[path.name]["schema"]["fields"]]
+        for at, name in enumerate(rows[0]):
+            cells = [row[at] for row in rows[1:]]
+            values = table.column(name).to_pylist()
+            if "is a guess" in name:
+                assert [value or "" for value in values] == cells
+            else:
+                assert values == [float(cell) if cell else None for cell in cells], "to the last bit"
+        (unit,) = [dict(table.schema.field(each).metadata or {}).get(b"unit") for each in rows[0] if each.startswith("time")]  # fmt: skip
+        assert unit == b"s"
+    lesson = OpenLesson.open(book, readonly=True)
+    own = {each for run in lesson.store.runs() for each in run.setting.calibrations}
+    lesson.close()
+    kept = msgspec.json.decode((folder / "calibrations.json").read_bytes(), type=list[Calibration])
+    assert {repr(each) for each in kept} == {repr(each) for each in own}
 
 
 def test_the_code_for_a_colleague_gives_the_same_numbers(

@@ -14,6 +14,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """The words that it takes."""
     parser.add_argument("book", type=Path, metavar="BOOK")
     parser.add_argument("folder", type=Path, metavar="DIR", help="a new or empty folder")
+    parser.add_argument("--parquet", action="store_true", help="runs as columnar files (Parquet) too")
 
 
 def run(asked: argparse.Namespace) -> int:
@@ -23,7 +24,7 @@ def run(asked: argparse.Namespace) -> int:
 
     lesson = OpenLesson.open(asked.book, readonly=True)
     try:
-        files = export_all(lesson, asked.folder)
+        files = export_all(lesson, asked.folder, parquet=asked.parquet)
         for path in files:
             say(str(path))
         say(f"{len(files)} files in {asked.folder}")

@@ -3,6 +3,7 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "columnar": ("keep_parquet",),
     "columns": (
         "cells_from",
         "Columns",

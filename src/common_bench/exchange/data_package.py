@@ -13,12 +13,16 @@ import msgspec
 
 HEADER = re.compile(r"(?P<name>.*?)(?: \((?P<unit>[^()]*(?:\([^()]*\)[^()]*)?)\))?")
 STATED = "u_"  # begins the name of a standard uncertainty
-WORDS = {".toml": "text/toml", ".json": "application/json", ".png": "image/png", ".benchpool": "application/json", ".tape": "text/plain"}  # fmt: skip
+WORDS = {".toml": "text/toml", ".json": "application/json", ".png": "image/png", ".benchpool": "application/json", ".tape": "text/plain", ".parquet": "application/vnd.apache.parquet"}  # fmt: skip
 
 
 def data_package(name: str, title: str, files: Sequence[Path]) -> bytes:
     """What a folder's files are; name: in small letters, title: for people."""
     resources = [_table(path) if path.suffix == ".csv" else _file(path) for path in files]
+    schemas = {each["path"]: each["schema"] for each in resources if "schema" in each}
+    for each in resources:  # the same columns as the table beside it
+        if each["format"] == "parquet":
+            each["schema"] = schemas[each["path"].replace(".parquet", ".csv")]
     told = {
         "profile": "data-package", "name": _slug(name), "title": title,
         "description": "Empty fields are values that nobody knows. Columns that begin with u_ hold standard uncertainties.",
@@ -57,7 +61,7 @@ def _table(path: Path) -> dict[str, Any]:
                 if cell and kinds[at] != "string":
                     seen[at] = True
                     kinds[at] = _kind(cell, kinds[at])
-    fields = [_field(each, kind if there else "string" if " " in each else "number") for each, kind, there in zip(header, kinds, seen, strict=True)]  # fmt: skip
+    fields = [field_of(each, kind if there else "string" if " " in each else "number") for each, kind, there in zip(header, kinds, seen, strict=True)]  # fmt: skip
     return {
         "profile": "tabular-data-resource", "name": _named(path), "path": path.name, "format": "csv", "mediatype": "text/csv",
         "encoding": "utf-8", "dialect": {"delimiter": ",", "lineTerminator": "\r\n", "quoteChar": '"', "doubleQuote": True, "header": True},
@@ -76,7 +80,8 @@ def _kind(cell: str, before: str) -> str:
     return "number"
 
 
-def _field(header: str, kind: str) -> dict[str, Any]:
+def field_of(header: str, kind: str) -> dict[str, Any]:
+    """What a column is, by what stands over it: its name, type and unit, and what it is the uncertainty of."""
     found = HEADER.fullmatch(header)
     assert found is not None, "every text is a name"
     unit, name = found["unit"], found["name"]

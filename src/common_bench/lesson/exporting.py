@@ -9,8 +9,11 @@ from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
 
+import msgspec
+
 from common_bench.book.heard_again import heard
 from common_bench.book.journal import HEARD
+from common_bench.exchange.columnar import keep_parquet
 from common_bench.exchange.data_package import data_package
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.senml_out import senml_pack
@@ -77,8 +80,8 @@ def _package(book: Path, lesson: int, path: Path) -> Path:
         again.close()
 
 
-def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
-    """Raises BookTrouble where the folder cannot be written or is not empty."""
+def export_all(lesson: OpenLesson, folder: Path, *, parquet: bool = False) -> list[Path]:
+    """parquet: runs as columnar files too. Raises BookTrouble where the folder cannot be written or is not empty."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
         taken = any(folder.iterdir())
@@ -86,9 +89,10 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         raise BookTrouble("export-folder-read-only", where=str(folder)) from fault
     if taken:
         raise BookTrouble("export-folder-not-empty", where=str(folder))
-    files = [folder / "plan.toml", folder / "findings.csv"]
+    files = [folder / "plan.toml", folder / "findings.csv", folder / "calibrations.json"]
     _text(files[0], plan_to_text(lesson.store.plan))
     _text(files[1], _findings(lesson), private=False)
+    _text(files[2], _all_calibrations(lesson))
     stems = stems_of({group.id: group.alias for group in lesson.store.all_groups})
     left_out = []
     for run in lesson.store.runs():
@@ -108,7 +112,7 @@ def export_all(lesson: OpenLesson, folder: Path) -> list[Path]:
         pack = folder / f"{stem}{SENML}"
         with open(pack, "wb", opener=_private) as file:
             file.write(senml_pack(stem, quantities(replayed), _epoch(run)))
-        files += [path, tape, pack]
+        files += [path, tape, pack, *([keep_parquet(path)] if parquet else [])]
         for name, result in replayed.results.items():
             named = INNER not in name and name not in quantities(replayed)
             if isinstance(result, Series) and named and len(result):
@@ -205,6 +209,13 @@ def _findings(lesson: OpenLesson) -> str:
         "span to (s)",
     ]
     return csv_text([*header, "values used", "working", "made of", "how", "calibration", "set aside because"], rows)
+
+
+def _all_calibrations(lesson: OpenLesson) -> str:
+    """Every calibration that runs were computed with, whole: curve, parameters and their covariance, points, range."""
+    settings = [run.setting for run in lesson.store.runs() if run.setting is not None]
+    kept = dict.fromkeys(msgspec.json.encode(each) for setting in settings for each in setting.calibrations)
+    return msgspec.json.format(b"[" + b",".join(kept) + b"]", indent=1).decode() + "\n"
 
 
 def _calibrations(run: Run) -> str:
