@@ -79,6 +79,25 @@ def test_in_clean_classes_hardly_anybody_stands_out(groups: int, between: float)
         assert "nobody can be judged" in results[0].words[0]
 
 
+@pytest.mark.parametrize(("groups", "between"), [(8, 0.0), (12, 3.0)])
+def test_a_group_that_is_off_by_what_is_told_stands_out_in_nine_of_ten_classes(groups: int, between: float) -> None:
+    dice = np.random.default_rng(8)
+    found = []
+    for _ in range(150):
+        rows = rows_of(dice, groups, between=between)
+        told = class_result(PLAN, rows).seen_from
+        assert told is not None
+        assert told.unit == "s²"
+        off = 1 if dice.random() < 0.5 else -1
+        moved = [
+            msgspec.structs.replace(row, findings={"period": msgspec.structs.replace(y, value=(y.value**2 + off * told.value) ** 0.5)}) if row.group == groups // 2 else row
+            for row in rows for y in [row.findings["period"]]
+        ]  # fmt: skip
+        found.append(any(place.stands_out and place.group == groups // 2 for place in class_result(PLAN, moved).places))
+    assert 0.80 <= np.mean(found) <= 0.98, "nine of ten, ± 0.025 by chance"
+    assert class_result(PLAN, rows_of(dice, 4)).seen_from is None, "of four nobody is judged"
+
+
 def changed(row: PoolRow, length: float = 1.0, period: float = 1.0, more: float = 0.0) -> PoolRow:
     x, y = row.conditions["length"], row.findings["period"]
     return msgspec.structs.replace(

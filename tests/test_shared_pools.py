@@ -10,9 +10,11 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
+import pyqtgraph as pg
 import pytest
 
 from common_bench.cli.running import main
+from common_bench.desk.pool import class_drawing
 from common_bench.desk.pool.stage import PoolStage
 from common_bench.lesson.demonstration import demonstrate
 from common_bench.lesson.lesson import OpenLesson
@@ -309,7 +311,7 @@ def test_pools_are_looked_at_together_in_the_window_and_nothing_of_them_is_kept(
 
 
 def test_a_pool_is_opened_one_group_after_another_or_values_first(
-    books: list[Path], tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+    books: list[Path], tmp_path: Path, alone: Callable[[OpenLesson], Desk], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     book = tmp_path / "ours.benchbook"
     book.write_bytes(books[0].read_bytes())
@@ -346,6 +348,14 @@ def test_a_pool_is_opened_one_group_after_another_or_values_first(
     assert all("set aside" not in words and alias not in words for alias in aliases for words in listed())
     made.press("O")
     made.until(lambda: set(listed()) == set(aliases), "whose they are")
+    monkeypatch.setattr(class_drawing, "MANY", 4)
+    pool.refresh()
+    (bars,) = [each for each in pool.graph.getPlotItem().items if isinstance(each, pg.BarGraphItem)]
+    long = np.asarray(bars.opts["x1"]) - np.asarray(bars.opts["x0"])
+    values = [point.y.value for point in pool._result().points if not point.aside]
+    edges = [*bars.opts["y0"], bars.opts["y1"][-1]]
+    assert long / long.max() == pytest.approx(np.histogram(values, edges)[0] / np.histogram(values, edges)[0].max())
+    assert np.histogram(values, edges)[0].sum() == len(values)
     with pytest.raises(PoolTrouble, match="open to all"):
         made.lesson.pooling.show_group(store.groups[0].id)
     made.press("O")

@@ -107,6 +107,7 @@ def pooled_json(result: ClassResult, name: str = "") -> dict[str, Any]:
         "within": {"value": result.within, "unit": y_unit},
         "between": {"value": result.between, "unit": y_unit},
         "limits": None if result.limits is None else msgspec.structs.asdict(result.limits),
+        "seen_from": None if result.seen_from is None else {"value": result.seen_from.value, "unit": result.seen_from.unit},
         "agreement": result.agreement,
         "e_n": result.e_n,
         "groups": [_group(result, group) for group in dict.fromkeys(place.group for place in result.places)],

@@ -111,7 +111,8 @@ class ClassLimits(msgspec.Struct, frozen=True):
 class ClassResult(msgspec.Struct, frozen=True):
     """within, between: scatter of y inside a group from run to run, and between groups about the line
     beyond that (unit of y, nan where unknown). `why_no_line` says in words what is missing. x_label is empty where y is
-    only compared; level: then, and where x is drawn without a line; words: what is to be known of it besides."""
+    only compared; level: then, and where x is drawn without a line; words: what is to be known of it besides; seen_from: by how
+    much in y a group must be off to stand out in nine of ten classes, None where nobody is judged."""
 
     x_label: str
     y_label: str
@@ -127,6 +128,7 @@ class ClassResult(msgspec.Struct, frozen=True):
     level: ClassLevel | None = None
     words: tuple[str, ...] = ()
     limits: ClassLimits | None = None
+    seen_from: Measured | None = None
 
     @property
     def e_n(self) -> float:

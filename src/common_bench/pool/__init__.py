@@ -21,6 +21,7 @@ OFFERS = {
         "schools_json",
     ),
     "places": ("stands_in",),
+    "power": ("power_words",),
 }
 
 __all__ = names_of(OFFERS)

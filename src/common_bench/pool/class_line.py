@@ -35,6 +35,7 @@ from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
 from common_bench.pool.limits import what_limits
 from common_bench.pool.places import LEAST_GROUPS, FittedLines, places_of, point_of
+from common_bench.pool.power import seen_from
 from common_bench.workings.over import number_from
 
 LEAST_COMPARED = 2
@@ -71,7 +72,7 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     limits = _limits(graph, line, used, lines) if line is not None and finding is not None else None
     return ClassResult(
         graph.x, graph.y, tuple(points), tuple(judged), kept, finding_name, finding, plan.accepted(), within, between, why,
-        level, _words(kept, groups, judged), limits,
+        level, _words(kept, groups, judged), limits, seen_from(judged),
     )  # fmt: skip
 
 

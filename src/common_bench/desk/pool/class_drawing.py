@@ -6,8 +6,9 @@ import re
 from collections.abc import Callable
 
 import numpy as np
+import pyqtgraph as pg
 
-from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.graphs.plots import Graph, pen, translucent
 from common_bench.desk.look.emblems import SYMBOLS
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import pretty
@@ -19,6 +20,8 @@ from common_bench.model.uncertainty import coverage_factor
 
 FIRST_SENTENCE = re.compile(r"[^?]*?[?]|.*?[.](?=\s[A-Z]|$)|.*", re.DOTALL)  # the rest stands beside the graph
 NOTE = 44  # characters of a line beside a point
+MANY = 20  # runs of groups compared, from which on it is shown how often each value came
+FEWEST_BARS, MOST_BARS, HISTOGRAM = 5, 30, 0.25  # bars; share of the graph that they take
 WIDEST = 13.0  # standard uncertainties, as of three groups
 RUNS_APART = 0.5  # of the way from one group to the next, over which its runs are spread
 
@@ -43,12 +46,31 @@ def draw_class(
     for place in result.places:
         own = [point for point in result.points if point.run in place.of]
         _draw_place(graph, place, own, at, store, name_of, compared=compared, alike=alike)
-    graph.setXRange(xs.min() - margin, xs.max() + (1.0 if compared else 1.6) * margin, padding=0)
+    right = xs.max() + (1.0 if compared else 1.6) * margin
+    if compared and len(result.points) >= MANY:
+        right = _draw_histogram(graph, [point.y.value for point in result.points if not point.aside], float(right))
+    graph.setXRange(xs.min() - margin, right, padding=0)
     ys = [p.y.value for p in result.points]
     spread = float(np.ptp(ys))
     low = [p.y.value for p in result.places if p.stands_out and p.y.value < min(ys) + 0.4 * spread]
     bars = [p.y.value + side * p.y.u for p in result.points for side in (-1, 1)] if compared else []
     graph.frame_values([*ys, *bars, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
+
+
+def _draw_histogram(graph: Graph, values: list[float], left: float) -> float:
+    """How often each value came, as bars that lie beside the strip of groups; gives where they end."""
+    edges = np.histogram_bin_edges(values, "fd")
+    if not FEWEST_BARS <= len(edges) - 1 <= MOST_BARS:
+        edges = np.linspace(min(values), max(values), min(max(len(edges) - 1, FEWEST_BARS), MOST_BARS) + 1)
+    counts, _ = np.histogram(values, edges)
+    room = HISTOGRAM * left
+    bars = pg.BarGraphItem(
+        x0=np.full(len(counts), left), x1=left + room * counts / max(1, counts.max()), y0=edges[:-1], y1=edges[1:],
+        brush=translucent(palette().verdigris, 90), pen=pen(palette().card, 1),
+    )  # fmt: skip
+    graph.addItem(bars)
+    graph.note(f"{len(values)} runs, how often", left, float(edges[-1]), palette().soft, anchor=(0, 1))
+    return left + 1.05 * room
 
 
 def places_across(result: ClassResult) -> dict[int, float]:

@@ -40,6 +40,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.trouble import Trouble
 from common_bench.pool.class_line import class_graph_of
 from common_bench.pool.limits import limit_words
+from common_bench.pool.power import power_words
 
 NAMED = 76  # px that a group's name needs
 THIS_LESSON = "this lesson"
@@ -328,7 +329,9 @@ class PoolStage(StageView):
     def _limits(self, result: ClassResult) -> list[str]:
         if result.limits is None or result.finding is None or palette().scale > 1 or self._nameless:
             return []
-        return [limit_words(result.limits, result.x_label, result.finding)]
+        told = [limit_words(result.limits, result.x_label, result.finding)]
+        chosen = any(place.words for place in result.places if place.group == self.hub.group)
+        return told if chosen else [*told, power_words(result.seen_from)]  # a cause needs the room
 
     def _show_findings(self) -> None:
         """A plan without a class graph pools its findings all the same: one row a run, one column each."""
@@ -350,7 +353,7 @@ class PoolStage(StageView):
         order = self.findings_sort.order(cells)
         self.walk.runs[self.findings] = [rows[at].run for at in order]
         self.findings.fill([cells[at] for at in order])
-        self.findings.fit(16)
+        self.findings.fit(8 if self.graph_card.isVisibleTo(self) else 16)  # the strip of values needs the room
         say(self.subtitle, "all groups · this lesson" if rows else "nothing has been sent yet")
 
     def _show_table(self, result: ClassResult) -> None:
