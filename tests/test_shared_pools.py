@@ -274,10 +274,10 @@ def test_pools_are_looked_at_together_in_the_window_and_nothing_of_them_is_kept(
     assert isinstance(pool, PoolStage)
     view = pool.together
     if not made.lesson.store.pool_open:
-        made.press("T")
+        made.press("L")
         assert not view.isVisible(), "what is sealed is not put beside others"
         made.press("O")
-    made.press("T")
+    made.press("L")
     made.until(lambda: view.found is not None, "this class by itself")
     made.see("a mean of classes needs two", pool)
     view.add([books[1]])
@@ -299,7 +299,7 @@ def test_pools_are_looked_at_together_in_the_window_and_nothing_of_them_is_kept(
     view.add([tmp_path / "nothing.benchpool"])
     made.see("nothing.benchpool", made.window)
     assert view.classes.rowCount() == 3
-    made.press("T")
+    made.press("L")
     made.until(lambda: not view.isVisible(), "this lesson alone again")
     assert made.lesson.book.rows("pooled") == before
     next_one = begin_lesson(made.lesson.book, made.lesson.store.plan)
@@ -349,6 +349,7 @@ def test_a_pool_is_opened_one_group_after_another_or_values_first(
     made.press("O")
     made.until(lambda: set(listed()) == set(aliases), "whose they are")
     monkeypatch.setattr(class_drawing, "MANY", 4)
+    made.lesson.planning.change_plan(msgspec.structs.replace(store.plan, graph=None), "No class graph")
     pool.refresh()
     (bars,) = [each for each in pool.graph.getPlotItem().items if isinstance(each, pg.BarGraphItem)]
     long = np.asarray(bars.opts["x1"]) - np.asarray(bars.opts["x0"])

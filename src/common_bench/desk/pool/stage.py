@@ -128,7 +128,7 @@ class PoolStage(StageView):
             "X": ("set this bench's findings aside or take them back", self.ask_aside),
             "N": ("hide or show the groups' names", self.hide_names),
             "E": ("out to CSV and JSON", self.export),
-            "T": ("this pool alone, or together with others", self.turn),
+            "L": ("this lesson alone, or together with others", self.turn),
             "K": ("how a bench's number came about", self.walk),
             "S": (
                 "sort the table by its next column",
