@@ -86,9 +86,8 @@ def big_book(folder: Path, runs: int = RUNS, longest: int = LONG) -> tuple[Path,
     path = folder / "large.benchbook"
     lesson = OpenLesson.make(path, plan, "9B", ALIASES[:32])
     lengths = [READINGS] * runs + [longest]
-    chosen = recorded_before(lesson, lengths)[-1]
+    *own, chosen = recorded_before(lesson, lengths)
     with lesson.book.engine.begin() as connection:
-        own = [each.id for each in lesson.store.runs() if each.id != chosen]
         made = [{"run": run, "name": "load", "value": 1.0, "u": 0.1, "unit": "g", "span_from": 0.0, "span_to": READINGS / RATE - 1, "n": 5, "words": "", "made_of": "[]", "working": "", "made_at": ""} for run in own]  # fmt: skip
         connection.execute(insert(schema.finding), made)
     with lesson.book.engine.connect() as connection:
