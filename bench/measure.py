@@ -39,6 +39,7 @@ from common_bench.standins.control import StandInProcess
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 from common_bench.workings.evaluate import check
+from department import department_lines
 from fit_coverage import fit_coverage
 from formats import formats
 from long_runs import READINGS, import_long, journal_room, long_runs_inside, recorded_before
@@ -567,6 +568,7 @@ def main() -> None:
     parts["journal"] = journal
     parts["fits"] = lambda: fit_coverage(told)
     parts["many-schools"] = lambda: school_lines(told)
+    parts["department"] = lambda: department_lines(told)
     parts["import"] = lambda: import_long(told)
     parts["long-runs"] = lambda: in_a_window("long-runs-inside")
     parts["class-of-runs"] = lambda: in_a_window("class-of-runs-inside")

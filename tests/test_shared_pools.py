@@ -27,6 +27,7 @@ from common_bench.model.plan_file import plan_to_text, shipped_plan
 from common_bench.model.shared_pool import SharedNumber, SharedPool, SharedRun
 from common_bench.model.trouble import FileTrouble, PoolTrouble
 from common_bench.pool.department import VERSION, Department, plan_id
+from common_bench.pool.department_places import grouped_by_server
 from common_bench.pool.many_classes import mean_of_classes
 from person import Desk
 from servers import Postgres
@@ -191,6 +192,51 @@ def test_a_lesson_goes_to_the_department_and_comes_back_with_the_same_numbers(
     )
     assert main(["pool", str(books[0]), "--to", "postgresql://nobody@127.0.0.1:1/none"]) == 2
     assert "does not answer" in capsys.readouterr().err
+
+
+def test_the_server_groups_runs_to_the_same_digits_as_from_single_ones(
+    server: Postgres, capsys: pytest.CaptureFixture[str]
+) -> None:
+    url = server.database("grouped")
+    department = Department(url)
+    department.make_ready()
+    pools = [SharedPool(TEXT, runs_of(f"c{at}", at, each=1 + at % 3, g=9.81 + 0.02 * at)) for at in range(5)]
+    unknown = msgspec.structs.replace(pools[1].runs[3], findings={"period": SharedNumber(1.7, None, "s")})
+    pools[1] = SharedPool(TEXT, (*pools[1].runs[:3], unknown, *pools[1].runs[4:]))
+    for pool in pools:
+        department.send(pool, PLAN.name)
+    later = msgspec.structs.replace(pools[2].runs[4], aside="bumped", sent_at="2026-11-25T08:00:00")
+    department.send(SharedPool(TEXT, (later,)), PLAN.name)
+    whole = pooled_together(department.pool_of(PLAN.name), []).found
+    found = grouped_by_server(department, PLAN.name)
+    assert found.left == ()
+    assert found.found.runs == sum(len(pool.runs) for pool in pools) - 1
+    one_by_one = {each.name: each.result.finding for each in whole.classes if each.result is not None}
+    assert set(found.found.schools) == set(one_by_one)
+    for name, alone in one_by_one.items():
+        grouped = found.found.schools[name]
+        assert grouped is not None
+        assert (grouped.value, grouped.u) == pytest.approx((alone.value, alone.u), rel=1e-9), name
+    assert found.found.finding.value == pytest.approx(whole.finding.value, rel=1e-9)
+    assert found.found.between == pytest.approx(whole.between, rel=1e-6)
+    server.sql("UPDATE bench_told SET place = NULL WHERE run LIKE 'c4-%'", "grouped")
+    assert main(["pool", "--from", url, "--plan", PLAN.name, "--grouped"]) == 0
+    said = capsys.readouterr().out
+    assert "send them again" in said
+    assert "4 classes" in said
+    assert main(["pool", "--from", url, "--plan", PLAN.name, "--grouped", "--json"]) == 0
+    assert len(json.loads(capsys.readouterr().out)["classes"]) == 4
+    server.sql(
+        "ALTER TABLE bench_told DROP COLUMN place, DROP COLUMN x, DROP COLUMN u_x, DROP COLUMN y, DROP COLUMN u_y; DELETE FROM bench_schema; INSERT INTO bench_schema VALUES (2)",
+        "grouped",
+    )
+    with pytest.raises(PoolTrouble, match="make-ready"):
+        department.send(pools[0], PLAN.name)
+    assert department.make_ready() == VERSION
+    assert len(department.pool_of(PLAN.name).runs) == sum(len(pool.runs) for pool in pools), (
+        "an older version's runs stay"
+    )
+    department.close()
 
 
 def test_packages_carry_a_pool_without_names_of_people_and_merge_once(books: list[Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:  # fmt: skip

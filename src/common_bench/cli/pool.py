@@ -5,8 +5,12 @@ from __future__ import annotations
 import argparse
 from contextlib import closing
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from common_bench.cli.saying import print_json, say
+
+if TYPE_CHECKING:
+    from common_bench.pool.department import Department
 
 HELP = "the class dataset of a book and its statistics"
 
@@ -32,6 +36,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--from", dest="of", default="", metavar="URL", help="read a department's pool; --plan names the plan"
     )
+    parser.add_argument("--grouped", action="store_true", help="with --from: the server brings runs down to the places of groups, for pools of millions")  # fmt: skip
     parser.add_argument(
         "--make-ready",
         default="",
@@ -110,6 +115,18 @@ def _dataset(asked: argparse.Namespace) -> int:
     return 0
 
 
+def _grouped(department: Department, asked: argparse.Namespace) -> int:
+    from common_bench.pool.department_places import grouped_by_server
+
+    found = grouped_by_server(department, str(asked.plan))
+    if asked.json:
+        print_json(found.json)
+        return 0
+    for line in found.lines:
+        say(line)
+    return 0
+
+
 def _shared(asked: argparse.Namespace) -> int:
     """What goes to other books and machines, or comes from there."""
     from common_bench.lesson.lesson import OpenLesson
@@ -135,6 +152,8 @@ def _shared(asked: argparse.Namespace) -> int:
                 for name, count in department.plans().items():
                     say(f"{name}: {count} runs")
                 return 0
+            if asked.grouped:
+                return _grouped(department, asked)
             own = department.pool_of(str(asked.plan))
     elif asked.book is None:
         raise FileTrouble("pool-of-nothing")

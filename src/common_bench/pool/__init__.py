@@ -8,6 +8,7 @@ OFFERS = {
         "class_result",
     ),
     "department": ("Department",),
+    "department_places": ("grouped_by_server",),
     "limits": ("limit_words",),
     "many_classes": (
         "many_classes",

@@ -9,6 +9,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from typing import Any
 
 import msgspec
 from sqlalchemy import (
@@ -16,6 +17,7 @@ from sqlalchemy import (
     BigInteger,
     Column,
     Connection,
+    Double,
     Engine,
     Identity,
     Index,
@@ -32,13 +34,16 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 
+from common_bench.model.plan_file import plan_from_text
 from common_bench.model.shared_pool import SharedPool, SharedRun
-from common_bench.model.trouble import PoolTrouble
+from common_bench.model.trouble import PoolTrouble, Trouble
+from common_bench.pool.run_rows import run_rows
 
-VERSION = 2
+VERSION = 3
 ADDS, READS = "bench_adds", "bench_reads"  # roles that may only add, and only read
 CONNECT_WITHIN = 8  # s
 AGAIN_AFTER = 1.0  # s until a server that is away is tried again
+PLACED = ("place", "x", "u_x", "y", "u_y")  # of a run on the class graph
 AT_ONCE = 500  # rows in one statement
 LOCK = 740_417  # of the database, held while its tables are made
 
@@ -54,14 +59,38 @@ told = Table(
     "bench_told", metadata, Column("id", BigInteger, Identity(always=True), primary_key=True), Column("run", Text, nullable=False),
     Column("sent_at", Text, nullable=False), Column("digest", Text, nullable=False), Column("aside", Text, nullable=False),
     Column("conditions", Text, nullable=False), Column("findings", Text, nullable=False), Column("words", Text, nullable=False),
+    Column("place", Text), *(Column(each, Double) for each in ("x", "u_x", "y", "u_y")),
     Index("bench_told_once", "run", "digest", unique=True), Index("bench_told_run", "run"),
 )  # fmt: skip
 Index("bench_run_plan", run.c.plan)
 
 MIGRATIONS: dict[int, tuple[str, ...]] = {
     2: ("ALTER TABLE bench_told ADD COLUMN IF NOT EXISTS words TEXT NOT NULL DEFAULT '{}'",),
+    3: (
+        "ALTER TABLE bench_told ADD COLUMN IF NOT EXISTS place TEXT",
+        *(
+            f"ALTER TABLE bench_told ADD COLUMN IF NOT EXISTS {each} DOUBLE PRECISION"
+            for each in ("x", "u_x", "y", "u_y")
+        ),
+    ),
 }
-"""What brings a database of the version before to this one."""
+"""What brings a database of the version before to this one. place, x, u_x, y, u_y: where a run stands on the class graph of its plan
+(`run_rows.py`), null where it does not stand there, or an older program sent it."""
+PLACES = """
+    SELECT class_id, group_alias, place, count(*) AS runs, avg(x) AS x, max(u_x) AS u_x, count(u_x) AS known_x, avg(y) AS y,
+        var_pop(y) * count(*) AS squares, sum(u_y * u_y) AS stated, count(u_y) AS known_y
+    FROM (
+        SELECT DISTINCT ON (told.run) told.*, run.class_id, run.group_alias
+        FROM bench_told told JOIN bench_run run ON run.id = told.run JOIN bench_plan plan ON plan.id = run.plan
+        WHERE plan.name = :name ORDER BY told.run, told.id DESC
+    ) last
+    WHERE aside = '' AND place IS NOT NULL
+    GROUP BY class_id, group_alias, place ORDER BY class_id, group_alias, place
+"""
+UNPLACED = """
+    SELECT count(*) FROM bench_run run JOIN bench_plan plan ON plan.id = run.plan
+    WHERE plan.name = :name AND NOT EXISTS (SELECT 1 FROM bench_told told WHERE told.run = run.id AND told.place IS NOT NULL)
+"""
 
 
 class Department:
@@ -158,7 +187,8 @@ class Department:
                 {"id": r.id, "plan": id, "class_id": r.class_id, "group_alias": r.group, "number": r.number, "began_at": r.began_at, "source": r.source}
                 for r in shared.runs
             ]  # fmt: skip
-            said = [_said(each) for each in shared.runs]
+            placed = {row["run"]: row for row in _placed(shared)}
+            said = [_said(each) | {key: placed.get(each.id, {}).get(key) for key in PLACED} for each in shared.runs]
             added = 0
             for at in range(0, len(rows), AT_ONCE):
                 connection.execute(insert(run).inline().values(rows[at : at + AT_ONCE]).on_conflict_do_nothing())
@@ -185,26 +215,37 @@ class Department:
             found = select(plan.c.name, func.count(run.c.id)).join(run, run.c.plan == plan.c.id).group_by(plan.c.name)
             return {str(name): int(count) for name, count in connection.execute(found.order_by(plan.c.name))}
 
+    def places(self, name: str) -> tuple[str, list[dict[str, Any]], int]:
+        """The plan as most runs have it, one row for each place of each group, grouped by the server, and how many runs stand nowhere.
+        Raises PoolTrouble where there are none."""
+        with self._connected() as connection:
+            plan_text = self._plan_text(connection, name)
+            rows = [dict(row) for row in connection.execute(text(PLACES), {"name": name}).mappings()]
+            return plan_text, rows, int(connection.execute(text(UNPLACED), {"name": name}).scalar() or 0)
+
+    def _plan_text(self, connection: Connection, name: str) -> str:
+        count = func.count(run.c.id)
+        same = select(plan.c.text).join(run, run.c.plan == plan.c.id).where(plan.c.name == name)
+        first = connection.execute(same.group_by(plan.c.id, plan.c.text).order_by(count.desc(), plan.c.id)).first()
+        if first is None:
+            known = (
+                ", ".join(str(each) for each in connection.execute(select(plan.c.name).distinct()).scalars()) or "none"
+            )
+            raise PoolTrouble("department-without-plan", name=name, known=known)
+        return str(first[0])
+
     def pool_of(self, name: str) -> SharedPool:
         """All runs of a plan by its name, each as it was told last; under the plan as most runs have it. Raises PoolTrouble
         where there are none."""
         with self._connected() as connection:
-            count = func.count(run.c.id)
-            same = select(plan.c.text).join(run, run.c.plan == plan.c.id).where(plan.c.name == name)
-            first = connection.execute(same.group_by(plan.c.id, plan.c.text).order_by(count.desc(), plan.c.id)).first()
-            if first is None:
-                known = (
-                    ", ".join(str(each) for each in connection.execute(select(plan.c.name).distinct()).scalars())
-                    or "none"
-                )
-                raise PoolTrouble("department-without-plan", name=name, known=known)
+            plan_text = self._plan_text(connection, name)
             last = select(func.max(told.c.id).label("id")).group_by(told.c.run).subquery()
             rows = (
                 select(run, told.c.sent_at, told.c.aside, told.c.conditions, told.c.findings, told.c.words)
                 .join(plan, plan.c.id == run.c.plan).join(told, told.c.run == run.c.id).join(last, last.c.id == told.c.id)
                 .where(plan.c.name == name).order_by(run.c.class_id, run.c.group_alias, run.c.number, run.c.id)
             )  # fmt: skip
-            return SharedPool(str(first[0]), tuple(_shared(dict(row)) for row in connection.execute(rows).mappings()))
+            return SharedPool(plan_text, tuple(_shared(dict(row)) for row in connection.execute(rows).mappings()))
 
 
 def plan_id(plan_text: str) -> str:
@@ -214,7 +255,15 @@ def plan_id(plan_text: str) -> str:
     return hashlib.sha256(plan_text.encode()).hexdigest()[:32]
 
 
-def _said(each: SharedRun) -> dict[str, str]:
+def _placed(shared: SharedPool) -> list[dict[str, Any]]:
+    """Where runs stand on the class graph; nowhere where the plan has none, or cannot be read here."""
+    try:
+        return run_rows(plan_from_text(shared.plan, "the plan of the pool"), shared)
+    except Trouble:
+        return []
+
+
+def _said(each: SharedRun) -> dict[str, Any]:
     said = {
         "aside": each.aside, "conditions": _text(each.conditions), "findings": _text(each.findings), "words": _text(each.words),
     }  # fmt: skip

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -20,17 +20,18 @@ import numpy as np
 import pyarrow as pa
 from pyarrow import parquet
 
-from common_bench.model.class_line import ClassPoint, GroupPlace
+from common_bench.model.class_line import GroupPlace
 from common_bench.model.measured import Measured
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_text
 from common_bench.model.run import PoolRow
 from common_bench.model.shared_pool import SharedNumber, SharedPool
-from common_bench.model.trouble import FileTrouble, PoolTrouble, Trouble
+from common_bench.model.trouble import FileTrouble
 from common_bench.pool.class_line import class_graph_of, finding_of_places
 from common_bench.pool.department import plan_id
 from common_bench.pool.many_classes import mean_of_classes, units_of
 from common_bench.pool.places import place_of_runs, point_of
+from common_bench.pool.run_rows import run_rows
 
 Engine = Literal["duckdb", "dask"]
 SCHEMA = pa.schema([
@@ -71,7 +72,7 @@ def add_to_dataset(folder: Path, school: str, shared: SharedPool) -> int:
     if not re.fullmatch(r"\w[\w\- ]{0,60}", school):
         raise FileTrouble("school-not-named", name=school)
     plan = plan_from_text(shared.plan, "the plan of the pool")
-    rows = list(_rows(plan, shared))
+    rows = run_rows(plan, shared)
     table = pa.Table.from_pylist(rows, SCHEMA)
     digest = hashlib.sha256(msgspec.json.encode(rows)).hexdigest()[:24]
     place = folder / f"plan={plan_id(shared.plan)}" / f"school={school}"
@@ -89,38 +90,6 @@ def add_to_dataset(folder: Path, school: str, shared: SharedPool) -> int:
     except OSError as fault:
         raise FileTrouble("dataset-refused", where=str(folder), fault=fault.strerror or str(fault)) from fault
     return len(rows)
-
-
-def _rows(plan: Plan, shared: SharedPool) -> list[dict[str, Any]]:
-    """Runs that stand on the class graph, in the plan's units."""
-    graph = class_graph_of(plan)
-    if graph is None:
-        raise PoolTrouble("no-class-graph")
-    units, found = units_of(plan), []
-    for each in shared.runs:
-        try:
-            findings, conditions = (
-                {
-                    name: number.measured.to(units[name]) if name in units else number.measured
-                    for name, number in told.items()
-                }
-                for told in (each.findings, each.conditions)
-            )
-        except Trouble:
-            continue
-        point = point_of(graph, PoolRow(0, 0, each.group, each.number, conditions, findings, each.aside))
-        if point is not None:
-            found.append(_row(each.id, each.class_id, each.sent_at, point, each_run=graph.point == "run"))
-    return found
-
-
-def _row(run: str, class_id: str, sent_at: str, point: ClassPoint, *, each_run: bool) -> dict[str, Any]:
-    known = {axis: getattr(point, axis).u for axis in "xy"}
-    return {
-        "run": run, "class_id": class_id, "group": point.alias, "number": point.number, "sent_at": sent_at, "aside": point.aside,
-        "place": run if each_run else f"{point.x.value:.9g}", "x": float(point.x.value), "y": float(point.y.value),
-        **{f"u_{axis}": float(u) if math.isfinite(u) else None for axis, u in known.items()},
-    }  # fmt: skip
 
 
 def plans_of(folder: Path) -> dict[str, Path]:
@@ -145,7 +114,9 @@ def many_schools(folder: Path, name: str, engine: Engine = "duckdb", client: Any
         table = _by_duckdb(place) if engine == "duckdb" else _by_dask(place, client)
     except ImportError as fault:
         raise FileTrouble("engine-missing", engine=engine) from fault
-    return _put_together(plan, table)
+    columns = {name: table.column(name).to_numpy(zero_copy_only=False) for name in COLUMNS}
+    schools, classes, groups = (table.column(name).to_pylist() for name in ("school", "class_id", "group"))
+    return put_together(plan, columns, schools, classes, groups)
 
 
 def _by_duckdb(place: Path) -> pa.Table:
@@ -202,12 +173,13 @@ def _squares(values: Any) -> float:
     return float(values.var(ddof=0) * len(values))
 
 
-def _put_together(plan: Plan, table: pa.Table) -> ManySchools:
-    """Each class by itself, from its places; then schools, then all."""
+def put_together(
+    plan: Plan, columns: Mapping[str, Any], schools: Sequence[str], classes: Sequence[str], groups: Sequence[str]
+) -> ManySchools:
+    """Each class by itself, from its places; then schools, then all. columns: of places in the order of schools, classes and groups,
+    (n,) each, as COLUMNS names them."""
     graph = class_graph_of(plan)
     assert graph is not None
-    columns = {name: table.column(name).to_numpy(zero_copy_only=False) for name in COLUMNS}
-    schools, classes, groups = (table.column(name).to_pylist() for name in ("school", "class_id", "group"))
     edges = [
         at for at in range(len(schools)) if not at or (schools[at], classes[at]) != (schools[at - 1], classes[at - 1])
     ]
