@@ -7,7 +7,7 @@ the last of which counts. So a machine that may only add can do all that it must
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -188,7 +188,7 @@ class Department:
                 for r in shared.runs
             ]  # fmt: skip
             placed = {row["run"]: row for row in _placed(shared)}
-            said = [_said(each) | {key: placed.get(each.id, {}).get(key) for key in PLACED} for each in shared.runs]
+            said = [_said(each, placed.get(each.id, {})) for each in shared.runs]
             added = 0
             for at in range(0, len(rows), AT_ONCE):
                 connection.execute(insert(run).inline().values(rows[at : at + AT_ONCE]).on_conflict_do_nothing())
@@ -263,15 +263,17 @@ def _placed(shared: SharedPool) -> list[dict[str, Any]]:
         return []
 
 
-def _said(each: SharedRun) -> dict[str, Any]:
+def _said(each: SharedRun, placed: Mapping[str, Any]) -> dict[str, Any]:
+    """placed: where it stands on the class graph; told again where an older program did not say so."""
     said = {
         "aside": each.aside, "conditions": _text(each.conditions), "findings": _text(each.findings), "words": _text(each.words),
     }  # fmt: skip
     return {
         "run": each.id,
         "sent_at": each.sent_at,
-        "digest": plan_id("\0".join([*said.values(), each.sent_at])),
+        "digest": plan_id("\0".join([*said.values(), each.sent_at, *([str(placed["place"])] if placed else [])])),
         **said,
+        **{key: placed.get(key) for key in PLACED},
     }
 
 
