@@ -236,6 +236,11 @@ def test_the_server_groups_runs_to_the_same_digits_as_from_single_ones(
     assert len(department.pool_of(PLAN.name).runs) == sum(len(pool.runs) for pool in pools), (
         "an older version's runs stay"
     )
+    assert grouped_by_server(department, PLAN.name).found.runs == 0
+    server.sql("UPDATE bench_told SET digest = 'of an older program ' || id", "grouped")
+    assert sum(department.send(pool, PLAN.name) for pool in pools) == sum(len(pool.runs) for pool in pools)
+    assert sum(department.send(pool, PLAN.name) for pool in pools) == 0
+    assert len(grouped_by_server(department, PLAN.name).found.schools) == 5, "sent again, they stand where they do"
     department.close()
 
 
