@@ -8,6 +8,7 @@ together for each school, and what schools find once more.
 from __future__ import annotations
 
 import hashlib
+import itertools
 import math
 import re
 from collections.abc import Mapping, Sequence
@@ -185,7 +186,7 @@ def put_together(
     ]
     found: dict[str, list[Measured]] = {each: [] for each in dict.fromkeys(schools)}
     runs = int(columns["runs"].sum()) if len(schools) else 0
-    for low, high in zip(edges, [*edges[1:], len(schools)], strict=True):
+    for low, high in itertools.pairwise([*edges, len(schools)]):
         own = {name: values[low:high] for name, values in columns.items()}
         finding = finding_of_places(plan, _places(groups[low:high], own, plan))
         if finding is not None:
