@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import itertools
+import math
+import time
+from collections import deque
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -89,6 +92,7 @@ class OpenLesson:
         self.bringing_in = BringingIn(self.store, self.changes)
         self.rescue = Rescue(self.store, self._journal)
         self._closed = self._caught_up = False
+        self._ended: deque[EngineEvent] = deque()  # runs that are still to be given to be worked up
         self._formats: set[int] = set()  # kits whose formats are to be kept
         if self._engine is not None:
             self.roster.take_passwords_out()
@@ -185,9 +189,11 @@ class OpenLesson:
         self.working_up.close()
         self.book.close()
 
-    def tick(self) -> list[EngineEvent]:
+    def tick(self, within: float = math.inf) -> list[EngineEvent]:
         """What has happened since last asked: runs that have ended are given to be worked up, what has been worked up
-        is kept, formats are remembered. To be asked a few times a second."""
+        is kept, formats are remembered. To be asked a few times a second. within: s after which what is left of many runs
+        that ended at once waits for the next time, at once where there `is_more`."""
+        until = time.monotonic() + within
         found = self._engine.events() if self._engine is not None else []
         gone = self.rescue.look()
         if gone is not None:
@@ -203,14 +209,24 @@ class OpenLesson:
             elif each.what == "taken-back":
                 self.roster.take_back(each.kit)
             elif each.what == "run-kept":
-                self.working_up.ended(each.run, each.recorded, each.resumed)
+                self._ended.append(each)
+        while self._ended:
+            each = self._ended.popleft()
+            self.working_up.ended(each.run, each.recorded, each.resumed)
+            if time.monotonic() > until:
+                return found
         self._keep_formats()
-        for run in self.working_up.collect():
+        for run in self.working_up.collect(until):
             found.append(EngineEvent("run-worked", run=run))
             self.runs_in_step.look_at(run)
         if self.runs_in_step.collect():
             found.append(EngineEvent("in-step"))
         return found
+
+    @property
+    def is_more(self) -> bool:
+        """Whether something was left for the next tick."""
+        return bool(self._ended) or self.working_up.has_finished
 
     def _keep_formats(self) -> None:
         """Remembers how kits are read; where the book is held by another program just now, a little later."""

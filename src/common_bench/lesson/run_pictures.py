@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 from dataclasses import dataclass
 
 import msgspec
@@ -12,10 +13,12 @@ from common_bench.book.book import Book
 from common_bench.book.changes import RowChange
 from common_bench.model.block import Floats, Series
 from common_bench.model.run import Run
+from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
 from common_bench.workings.evaluate import check
 from common_bench.workings.loops import extremes
 
+log = logging.getLogger(__name__)
 LONG = 200_000  # readings from which on a run is not read in the time that a person waits for
 STRETCHES = 1500  # as many as a graph has pixels across: in each the smallest and largest of every quantity are kept
 RAW = "raw"  # in the place of the unit, of a channel of a run that gives no quantity
@@ -50,6 +53,16 @@ def picture_of(replayed: Replayed) -> RunPicture | None:
     return RunPicture(
         times, {name: (unit, np.insert(values[keep], after, np.nan)) for name, (unit, values) in seen.items()}
     )
+
+
+def keep_picture(book: Book, run: Run, picture: RunPicture | None) -> None:
+    """Beside the run's bytes, where there is a picture and the book may be written."""
+    if picture is None or book.is_readonly:
+        return
+    try:
+        book.complete(picture_rows(book, run, picture))
+    except Trouble as trouble:  # it can be made again
+        log.warning("the picture of run %s is not kept: %s", run.id, trouble.sentence)
 
 
 def picture_rows(book: Book, run: Run, picture: RunPicture) -> list[RowChange]:

@@ -4,8 +4,9 @@ workers; the book is read and written in the lesson's own thread alone."""
 from __future__ import annotations
 
 import json
-import logging
+import math
 import threading
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -21,7 +22,7 @@ from common_bench.lesson.changes import Changes
 from common_bench.lesson.many_runs import Again, ByPlan, reworked_all
 from common_bench.lesson.origins import reading_at
 from common_bench.lesson.planning import read_condition
-from common_bench.lesson.run_pictures import RunPicture, as_replayed, kept_picture, picture_rows
+from common_bench.lesson.run_pictures import as_replayed, keep_picture, kept_picture
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row, finding_row, run_of
 from common_bench.lesson.worked_runs import (
@@ -52,7 +53,6 @@ MOST_HELD, MOST_HELD_READINGS = 8, 20_000_000  # runs, and their readings, that 
 WORKERS = 2
 
 Given = TypeVar("Given")
-log = logging.getLogger(__name__)
 EVENT_HALF = 0.01  # s on each side of an event that is set aside, within which it is found again
 
 
@@ -136,31 +136,31 @@ class WorkingUp:
     def is_busy(self) -> bool:
         return bool(self._under_way)
 
-    def collect(self) -> list[int]:
-        """Keeps what the workers have finished since last asked; gives the runs. To be asked a few times a second."""
-        done = [run for run, answer in self._under_way.items() if answer.done()]
-        for run in done:
+    @property
+    def has_finished(self) -> bool:
+        """Whether workers have finished what has not been kept yet."""
+        return any(answer.done() for answer in self._under_way.values())
+
+    def collect(self, until: float = math.inf) -> list[int]:
+        """Keeps what the workers have finished since last asked; gives the runs. To be asked a few times a second. until: on
+        the monotonic clock, after which what is left waits for the next time."""
+        kept: list[int] = []
+        for run in [run for run, answer in self._under_way.items() if answer.done()]:
+            if kept and time.monotonic() > until:
+                break
+            kept.append(run)
             outcome = self._under_way.pop(run).result()
             stands = run_of(self._store.book.row("run", run))
             if stands.setting != outcome.asked.run.setting and stands.state == "closed":
-                self._ask(
-                    stands, None, to_keep=outcome.asked.to_keep
-                )  # it was changed meanwhile: what was found is of before
+                self._ask(stands, None, to_keep=outcome.asked.to_keep)  # it was changed meanwhile: this is of before
                 continue
             self._hold(run, outcome.replayed or outcome.trouble)
-            self._keep_picture(stands, outcome.picture)
+            keep_picture(self._store.book, stands, outcome.picture)
             if outcome.asked.to_keep:
                 self._keep(outcome)
-        return done
-
-    def _keep_picture(self, run: Run, picture: RunPicture | None) -> None:
-        book = self._store.book
-        if picture is None or book.is_readonly:
-            return
-        try:
-            book.complete(picture_rows(book, run, picture))
-        except Trouble as trouble:  # it can be made again
-            log.warning("the picture of run %s is not kept: %s", run.id, trouble.sentence)
+        if kept:
+            self._store.refresh("run", "finding")
+        return kept
 
     def _keep(self, outcome: Outcome) -> None:
         book, run = self._store.book, outcome.asked.run.id
@@ -173,7 +173,6 @@ class WorkingUp:
                 book.record("finding", run=run, **values)
         book.amend("run", run, trouble=json.dumps(outcome.trouble.data) if outcome.trouble is not None else "")
         self._settled.add(run)
-        self._store.refresh("run", "finding")
 
     def _hold(self, run: int, found: Replayed | Trouble | None) -> None:
         if found is None:

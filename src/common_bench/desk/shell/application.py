@@ -27,6 +27,9 @@ if TYPE_CHECKING:
 LAST_BOOK = "last book"
 STARTED = time.perf_counter()
 PIXMAP_CACHE = 1024  # KB; what is drawn anew thirty times a second needs no memory of its past
+SWITCHES = (
+    0.001  # s after which a thread that works gives way: the window waits no longer for its turn, however many it needs
+)
 
 
 def application() -> QApplication:
@@ -38,6 +41,7 @@ def application() -> QApplication:
     app.setStyle("Fusion")
     QPixmapCache.setCacheLimit(PIXMAP_CACHE)
     wear(app, PAPER)
+    sys.setswitchinterval(SWITCHES)
     return app
 
 

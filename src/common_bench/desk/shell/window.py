@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from common_bench.desk.shell.house import House
 
 TICK = 200  # ms
+TAKEN_WITHIN, AGAIN = 0.01, 30  # s that may go to what has happened at one time, ms until the rest
 LOOK = 1000  # ms between looks for new kits
 CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
 
@@ -55,7 +56,7 @@ class Bench(QMainWindow):
         self.shelf: Shelf | None = None
         self.asked_to_leave = False
         self.news = News(hub)
-        self._asked_to_close = False
+        self._asked_to_close = self._stale = False  # the stage is to be shown anew
         self.setWindowTitle(f"{on_one_line(hub.lesson.store.plan.name, 80)} · Common Bench")
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)
@@ -307,9 +308,10 @@ class Bench(QMainWindow):
         self.tape.refresh()
         self.stage.refresh()
 
-    def tick(self) -> None:
+    def _take_events(self) -> None:
+        """What the engine and the workers have told; of many runs that ended at once some at a time, so that frames go on."""
         found: list[EngineEvent] = []
-        self.hub.try_to(lambda: found.extend(self.hub.lesson.tick()))
+        self.hub.try_to(lambda: found.extend(self.hub.lesson.tick(TAKEN_WITHIN)))
         for each in found:
             self.news.tell_event(each)
             if each.what == "run-ended":
@@ -320,8 +322,15 @@ class Bench(QMainWindow):
         self.news.tell_doubts()
         self.news.tell_progress()
         self.hub.tick()
-        if any(each.what in ("run-began", "run-ended", "run-worked", "in-step", "format") for each in found):
+        self._stale |= any(each.what in ("run-began", "run-ended", "run-worked", "in-step", "format") for each in found)
+        if self.hub.lesson.is_more:
+            QTimer.singleShot(AGAIN, self._take_events)
+        elif self._stale:
+            self._stale = False
             self.stage.refresh()
+
+    def tick(self) -> None:
+        self._take_events()
         self.path.refresh()
         self.benches.refresh()
         self.tape.refresh()
