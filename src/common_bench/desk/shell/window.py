@@ -72,7 +72,9 @@ class Bench(QMainWindow):
         hub.staged.connect(lambda _: self._show_stage())
         hub.book_changed.connect(self.refresh)
         self.frames = Frames(self, hub.lesson.engine, lambda: self.stage.draw())
-        self._ticks, self._looks = QTimer(self), QTimer(self)
+        self._ticks, self._looks, self._again = (QTimer(self) for _ in range(3))
+        self._again.setSingleShot(True)
+        self._again.timeout.connect(self._take_events)
         self._ticks.timeout.connect(self.tick)
         self._looks.timeout.connect(lambda: hub.try_to(hub.look_for_kits))
         self._ticks.start(TICK)
@@ -324,7 +326,7 @@ class Bench(QMainWindow):
         self.hub.tick()
         self._stale |= any(each.what in ("run-began", "run-ended", "run-worked", "in-step", "format") for each in found)
         if self.hub.lesson.is_more:
-            QTimer.singleShot(AGAIN, self._take_events)
+            self._again.start(AGAIN)
         elif self._stale:
             self._stale = False
             self.stage.refresh()
@@ -367,7 +369,7 @@ class Bench(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
-        for clock in (self.frames, self._ticks, self._looks):
+        for clock in (self.frames, self._ticks, self._looks, self._again):
             clock.stop()
         try:
             self.hub.lesson.close(within=CLOSE_WITHIN if not self._asked_to_close else 0.0)
@@ -388,13 +390,4 @@ class Bench(QMainWindow):
         event.accept()
 
 
-NAMED = {
-    "Return": "Enter",
-    "Del": "Delete",
-    "Space": "space",
-    "Up": "↑",
-    "Down": "↓",
-    "Left": "←",
-    "Right": "→",
-    "Escape": "Esc",
-}
+NAMED = {"Return": "Enter", "Del": "Delete", "Space": "space", "Up": "↑", "Down": "↓", "Left": "←", "Right": "→", "Escape": "Esc"}  # fmt: skip
