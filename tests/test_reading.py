@@ -15,6 +15,7 @@ from common_bench.reading.clock import ClockMap
 from common_bench.reading.heard import Heard
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
 from common_bench.reading.plain import plain_table
+from common_bench.reading.plain_loops import plain_numbers
 from common_bench.reading.reader import Reader, values_in
 from heard import all_read, all_told, format_of_lines, paced, stalled
 
@@ -318,3 +319,25 @@ def test_a_known_format_reads_from_the_first_line_on() -> None:
     heard = Reader(known).feed([Stamped(0.5, b"20;7\n")])
     assert heard.blocks[0].channels["load"].tolist() == [7.0]
     assert heard.blocks[0].clock.tolist() == [0.02]
+
+
+@given(
+    st.lists(st.lists(st.from_regex(r"[+-]?([0-9]{1,9}([.][0-9]{0,9})?|[.][0-9]{1,12})", fullmatch=True), min_size=3, max_size=3), min_size=1, max_size=12),
+    st.sampled_from([",", ";", "\t", " ", "|"]), st.sampled_from(["\n", "\r\n", "\r"]), st.booleans(),
+)  # fmt: skip
+def test_compiled_code_reads_plain_numbers_to_the_bits_of_a_correctly_rounded_conversion(
+    rows: list[list[str]], mark: str, end: str, trailing: bool
+) -> None:
+    data = "".join(mark.join(row) + mark * trailing + end for row in rows).encode()
+    found = np.empty((len(rows), 3))
+    exact = all(len(re.sub(r"^[+\-0.]*", "", each).replace(".", "")) <= 15 for row in rows for each in row)
+    assert plain_numbers(np.frombuffer(data, np.uint8), ord(mark), found) or not exact
+    if exact:
+        assert found.tobytes() == np.array([[float(each) for each in row] for row in rows]).tobytes()
+    for damaged in (
+        data[:-1] + b"x" + end.encode(),
+        data.replace(mark.encode(), b"", 1),
+        data + b"1" + end.encode(),
+        b"1e3" + data,
+    ):
+        assert not plain_numbers(np.frombuffer(damaged, np.uint8), ord(mark), found)

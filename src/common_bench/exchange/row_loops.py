@@ -9,14 +9,13 @@ import numpy as np
 from numba import njit
 
 from common_bench.model.block import Bools, Floats, Ints
+from common_bench.reading.plain_loops import number_at
 
-MOST_DIGITS, MOST_DECIMALS = 15, 22  # within which one division of two exact numbers rounds correctly
 MOST_KEYED = 8  # bytes of a cell that fit into a key
 DECIMALS = 6  # of the time in a line
 _P = ParamSpec("_P")
 _R = TypeVar("_R")
-_TENS = np.array([float(10**power) for power in range(MOST_DECIMALS + 1)])
-_MINUS, _PLUS, _ZERO, _NINE, _LF, _CR, _POINT, _NEXT = b"-+09\n\r.;"
+_MINUS, _ZERO, _LF, _CR, _POINT, _NEXT = b"-0\n\r.;"
 
 
 def loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
@@ -41,37 +40,11 @@ def numbers_in_rows(
         starts[row] = at
         column = filled = 0
         while True:
-            negative = data[at] == _MINUS
-            signed = negative or data[at] == _PLUS
-            if signed:
-                at += 1
-            whole = np.int64(0)
-            digits = decimals = seen = 0
-            after_point = False
-            while at < end:
-                byte = data[at]
-                if _ZERO <= byte <= _NINE:
-                    seen += 1
-                    if digits > 0 or byte != _ZERO:
-                        digits += 1
-                    if digits > MOST_DIGITS:
-                        return -1
-                    whole = whole * 10 + np.int64(byte - _ZERO)
-                    if after_point:
-                        decimals += 1
-                elif byte == point and not after_point:
-                    after_point = True
-                else:
-                    break
-                at += 1
-            if at >= end or column >= columns or decimals > MOST_DECIMALS or (seen == 0 and (signed or after_point)):
+            value, at, seen = number_at(data, at, end, point)
+            if seen < 0 or at >= end or column >= columns:
                 return -1
-            if seen == 0:
-                found[column, row] = np.nan
-            else:
-                value = whole / _TENS[decimals]
-                found[column, row] = -value if negative else value
-                filled += 1
+            found[column, row] = value
+            filled += seen > 0
             column += 1
             byte = data[at]
             at += 1

@@ -20,7 +20,10 @@ OFFERS = {
         "Lines",
     ),
     "naming": ("names_in",),
-    "plain_loops": ("plain_numbers",),
+    "plain_loops": (
+        "number_at",
+        "plain_numbers",
+    ),
     "prompts": ("waiting_for",),
     "reader": ("Reader",),
     "senml": (

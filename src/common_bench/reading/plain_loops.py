@@ -18,41 +18,54 @@ _TENS = np.array([float(10**power) for power in range(MOST_DECIMALS + 1)])
 _MINUS, _PLUS, _POINT, _ZERO, _NINE, _LF, _CR = b"-+.09\n\r"
 
 
+@njit(cache=True, nogil=True, error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+def number_at(data: Any, at: int, end: int, point: int) -> tuple[float, int, int]:
+    """The number that begins at a byte, where it ends, and how many digits it has: 0 with nan where none stands there, -1 where
+    it is written otherwise, or needs more than one correctly rounded division of two exact numbers (Clinger, SIGPLAN Not. 25(6),
+    92 (1990))."""
+    negative = data[at] == _MINUS
+    signed = negative or data[at] == _PLUS
+    if signed:
+        at += 1
+    whole = np.int64(0)
+    digits = decimals = seen = 0
+    after_point = False
+    while at < end:
+        byte = data[at]
+        if _ZERO <= byte <= _NINE:
+            seen += 1
+            if digits > 0 or byte != _ZERO:
+                digits += 1
+            if digits > MOST_DIGITS:
+                return 0.0, at, -1
+            whole = whole * 10 + np.int64(byte - _ZERO)
+            if after_point:
+                decimals += 1
+        elif byte == point and not after_point:
+            after_point = True
+        else:
+            break
+        at += 1
+    if decimals > MOST_DECIMALS or (seen == 0 and (signed or after_point)):
+        return 0.0, at, -1
+    if seen == 0:
+        return np.nan, at, 0
+    value = whole / _TENS[decimals]
+    return -value if negative else value, at, seen
+
+
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def plain_numbers(data: Any, mark: int, found: Floats) -> bool:
     """Fills (n, columns) numbers from n lines of digits, points, signs and one separator. data: (m,) uint8; mark: the
-    separator. False where anything is written otherwise, or needs more than one correctly rounded division of two exact
-    numbers (Clinger, SIGPLAN Not. 25(6), 92 (1990)); `found` then says nothing."""
+    separator. False where anything is written otherwise than `number_at` reads it; `found` then says nothing."""
     count, columns = found.shape
     size = len(data)
     at = row = column = 0
     while at < size:
-        negative = data[at] == _MINUS
-        if negative or data[at] == _PLUS:
-            at += 1
-        whole = np.int64(0)
-        digits = decimals = seen = 0
-        after_point = False
-        while at < size:
-            byte = data[at]
-            if _ZERO <= byte <= _NINE:
-                seen += 1
-                if digits > 0 or byte != _ZERO:
-                    digits += 1
-                if digits > MOST_DIGITS:
-                    return False
-                whole = whole * 10 + np.int64(byte - _ZERO)
-                if after_point:
-                    decimals += 1
-            elif byte == _POINT and not after_point:
-                after_point = True
-            else:
-                break
-            at += 1
-        if seen == 0 or decimals > MOST_DECIMALS or column >= columns or row >= count or at >= size:
+        value, at, seen = number_at(data, at, size, _POINT)
+        if seen <= 0 or column >= columns or row >= count or at >= size:
             return False
-        value = whole / _TENS[decimals]
-        found[row, column] = -value if negative else value
+        found[row, column] = value
         column += 1
         byte = data[at]
         if byte == mark:
