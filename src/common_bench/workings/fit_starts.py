@@ -103,9 +103,10 @@ def _evolved(small: Problem, plain: list[str], starts: list[Floats]) -> list[Flo
             FAR if found is None else found[0] * (1 + (found[2] / (MOST_PART * reach)) ** 4)
         )  # not by parts that cancel
 
-    mixed = differential_evolution(
-        left, list(zip(low, high, strict=True)), init=best, maxiter=GENERATIONS, polish=False, rng=3, tol=1e-8
-    )
+    with np.errstate(all="ignore"):
+        mixed = differential_evolution(
+            left, list(zip(low, high, strict=True)), init=best, maxiter=GENERATIONS, polish=False, rng=3, tol=1e-8
+        )
     found = solved(mixed.x)
     return [] if found is None else [found[1]]
 
