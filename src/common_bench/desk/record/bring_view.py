@@ -104,7 +104,7 @@ class BringView(QWidget):
         self._shown = (self.lines_card, self.columns_card, self.trace_card, right, self.main)
 
     def choose_files(self) -> None:
-        found, _ = QFileDialog.getOpenFileNames(self, "Files from a memory card", str(Path.home()), "Logged files (*.csv *.txt *.tsv *.log *.dat);;All files (*)")  # fmt: skip
+        found, _ = QFileDialog.getOpenFileNames(self, "Files from a memory card", str(Path.home()), "Logged files (*.csv *.txt *.tsv *.log *.dat *.xlsx *.ods *.senml *.json *.tape);;All files (*)")  # fmt: skip
         if found:
             self._chosen([Path(each) for each in found])
 
