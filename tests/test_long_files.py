@@ -11,8 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.exchange import logged, long_files
+from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import numbers, times_of
-from common_bench.exchange.logged import ColumnRows, Logged, logged_from
+from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, joined_files, speakers_at
 from common_bench.lesson.bringing_in import _kept_lines
 from common_bench.lesson.lesson import OpenLesson

@@ -23,7 +23,7 @@ from common_bench.book.book_file import connect
 from common_bench.book.packing import packed
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_fault, journal_sum
-from common_bench.model.block import Floats, Ints, Stamped, bytes_of, stamps_of
+from common_bench.model.block import Arrived, Floats, Ints, Stamped, bytes_of, stamps_of
 from common_bench.model.trouble import EngineTrouble, Trouble
 
 EVERY = 0.12  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
@@ -316,11 +316,8 @@ def _rows_of(session: int, lines: StampedLines, first: int) -> list[dict[str, An
     for low in range(0, len(lines.t), CHUNKS_A_ROW):
         part = slice(low, low + CHUNKS_A_ROW)
         begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
-        rows.append({
-            "session": session, "what": HEARD, "first_byte": first + begin, "at": float(lines.t[low]), "packed": 0,
-            "bytes": data[begin:end], "stamps": lines.t[part].astype("<f8").tobytes(),
-            "sizes": lines.sizes[part].astype("<u4").tobytes(),
-        })  # fmt: skip
+        arrived = Arrived(bytes(data[begin:end]), lines.t[part], lines.sizes[part])
+        rows.append(heard_row(session, HEARD, first + begin, float(lines.t[low]), arrived))
     return rows
 
 

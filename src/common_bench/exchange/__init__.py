@@ -3,6 +3,7 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "column_rows": ("ColumnRows",),
     "columnar": ("keep_parquet",),
     "columns": (
         "cells_from",
@@ -20,7 +21,6 @@ OFFERS = {
         "times_of",
     ),
     "logged": (
-        "ColumnRows",
         "Logged",
         "logged_from",
         "LONG",

@@ -10,7 +10,8 @@ from datetime import datetime, timedelta
 
 import numpy as np
 
-from common_bench.exchange.logged import ColumnRows, Logged
+from common_bench.exchange.column_rows import ColumnRows
+from common_bench.exchange.logged import Logged
 from common_bench.model.block import Floats
 from common_bench.model.units import conversion, same_kind
 

@@ -6,19 +6,17 @@ from __future__ import annotations
 import codecs
 import csv
 import re
-from abc import abstractmethod
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.sheets import table_text
-from common_bench.model.block import Floats, Ints
 from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 from common_bench.model.units import is_unit
 
-Buffer = bytes | memoryview
 MARKS = (";", "\t", ",", "|")
 LOOKED_AT = 400  # lines by which the separator is found
 NUMBER = re.compile(
@@ -49,38 +47,6 @@ class PassedOver:
 
     what: str
     lines: int
-
-
-class ColumnRows(Sequence[list[str]]):
-    """Rows of cells that are kept as columns, as those of a long file are (`plain_rows.py`, `long_tables.py`)."""
-
-    @abstractmethod
-    def column(self, at: int) -> list[str]: ...
-
-    @abstractmethod
-    def counts(self, at: int, most: int) -> dict[str, int] | None:
-        """How often each text stands in a column, in the order of their first; None where there are more than `most`."""
-
-    @abstractmethod
-    def only(self, columns: Sequence[int]) -> ColumnRows:
-        """Some of the columns."""
-
-    @abstractmethod
-    def taken(self, rows: Sequence[int]) -> ColumnRows:
-        """Some of the rows."""
-
-    @abstractmethod
-    def between(self, low: int, high: int) -> ColumnRows:
-        """Rows low to high (exclusive)."""
-
-    @abstractmethod
-    def numbers(self, at: int, *, comma: bool) -> Floats | None:
-        """A column as numbers, nan where a cell holds no value; None where a cell is anything else. Must not be changed."""
-
-    @abstractmethod
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
-        """Lines `12;3.500000;271044;21.4` of the number of a row in its file, its time in s, and its numbers as they stand there
-        (those of some columns); all of them as one, and how long each is."""
 
 
 @dataclass

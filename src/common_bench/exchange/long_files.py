@@ -4,17 +4,15 @@ numbers as line by line."""
 from __future__ import annotations
 
 import codecs
-import re
 from array import array
 from dataclasses import replace
 from pathlib import Path
 
 from common_bench.exchange.logged import NOTHING, TAPE, Logged, by_lines
-from common_bench.exchange.plain_rows import ListedRows, StackedRows, plain_rows
+from common_bench.exchange.plain_rows import NUMBER, ListedRows, StackedRows, plain_rows
 from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 
-PLAIN_NUMBER = re.compile(r"[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?")
 BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same
 
 
@@ -77,4 +75,4 @@ def _line_at(data: bytes, number: int) -> int:
 def _holds_numbers(made: Logged, at: int) -> bool:
     """Whether a column has a number in every row so far that has anything there."""
     cells = [row[at] for row in made.rows if row[at].lower() not in NOTHING]
-    return bool(cells) and all(PLAIN_NUMBER.fullmatch(cell.replace(",", ".") if made.comma else cell) for cell in cells)
+    return bool(cells) and all(NUMBER.match(cell.replace(",", ".") if made.comma else cell) for cell in cells)

@@ -4,14 +4,15 @@ line."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, overload
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
-from common_bench.exchange.logged import NOTHING, Buffer, ColumnRows
+from common_bench.exchange.column_rows import Buffer, ColumnRows
+from common_bench.exchange.logged import NOTHING
 from common_bench.exchange.plain_rows import FIRST_LOOK, LETTERS_OF_NUMBERS
 from common_bench.model.block import Floats, Ints
 
@@ -21,7 +22,7 @@ AT_ONCE = 1 << 16  # rows that are made lists of at one time
 
 
 class CellColumns(ColumnRows):
-    """Rows of cells as text, kept as columns; looks like a list of lists, each made when it is asked for."""
+    """Rows of cells as text, kept as columns."""
 
     def __init__(self, columns: Sequence[Any], numbers: Mapping[tuple[int, bool], Floats | None] | None = None) -> None:
         """columns: arrow arrays of strings, of one length; numbers: what is known of them, by place and decimal commas."""
@@ -32,16 +33,12 @@ class CellColumns(ColumnRows):
     def __len__(self) -> int:
         return len(self.columns[0]) if self.columns else 0
 
-    @overload
-    def __getitem__(self, at: int) -> list[str]: ...
-    @overload
-    def __getitem__(self, at: slice) -> list[list[str]]: ...
-    def __getitem__(self, at: int | slice) -> list[str] | list[list[str]]:
-        if isinstance(at, slice):
-            rows = pa.array(range(*at.indices(len(self))), pa.int64())
-            return [list(row) for row in zip(*(each.take(rows).to_pylist() for each in self.columns), strict=True)]
-        place = range(len(self))[at]
-        return [each[place].as_py() for each in self.columns]
+    def _row(self, at: int) -> list[str]:
+        return [each[at].as_py() for each in self.columns]
+
+    def _some(self, rows: range) -> list[list[str]]:
+        places = pa.array(rows, pa.int64())
+        return [list(row) for row in zip(*(each.take(places).to_pylist() for each in self.columns), strict=True)]
 
     def __iter__(self) -> Iterator[list[str]]:
         for low in range(0, len(self), AT_ONCE):

@@ -7,11 +7,11 @@ import re
 from bisect import bisect_right
 from collections.abc import Sequence
 from itertools import accumulate
-from typing import overload
 
 import numpy as np
 
-from common_bench.exchange.logged import NOTHING, Buffer, ColumnRows
+from common_bench.exchange.column_rows import Buffer, ColumnRows
+from common_bench.exchange.logged import NOTHING
 from common_bench.exchange.row_loops import keys_of_cells, lines_of_rows, numbers_in_rows, sizes_of_lines
 from common_bench.model.block import Floats, Ints
 from common_bench.model.long_task import LongTask
@@ -22,26 +22,7 @@ PIECE = 1 << 24  # bytes that are read at one time
 FIRST_LOOK = 1 << 13  # rows by which most columns show that they hold no ids
 
 
-class _Rows(ColumnRows):
-    """What all kinds have in common: rows are lists of cells, each made when it is asked for."""
-
-    def _row(self, at: int) -> list[str]:
-        raise NotImplementedError
-
-    @overload
-    def __getitem__(self, at: int) -> list[str]: ...
-    @overload
-    def __getitem__(self, at: slice) -> list[list[str]]: ...
-    def __getitem__(self, at: int | slice) -> list[str] | list[list[str]]:
-        if isinstance(at, slice):
-            return [self._row(each) for each in range(*at.indices(len(self)))]
-        return self._row(range(len(self))[at])
-
-    def column(self, at: int) -> list[str]:
-        return [row[at] for row in self]
-
-
-class PlainRows(_Rows):
+class PlainRows(ColumnRows):
     """`found` holds what the bytes say; a cell's text is cut out of them when it is asked for."""
 
     def __init__(
@@ -116,7 +97,7 @@ class PlainRows(_Rows):
         return np.frombuffer(self._data, np.uint8)
 
 
-class ListedRows(_Rows):
+class ListedRows(ColumnRows):
     """A few rows of text, as those at the beginning of a long file."""
 
     def __init__(self, rows: Sequence[list[str]]) -> None:
@@ -164,7 +145,7 @@ class ListedRows(_Rows):
         return "" if cell.lower() in NOTHING else cell.replace(",", ".") if comma else cell
 
 
-class StackedRows(_Rows):
+class StackedRows(ColumnRows):
     """Rows of several kinds, one after the other."""
 
     def __init__(self, parts: Sequence[ColumnRows]) -> None:

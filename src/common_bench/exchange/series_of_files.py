@@ -6,8 +6,9 @@ import re
 from collections.abc import Sequence
 from dataclasses import replace
 
+from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import FileTimes, times_of
-from common_bench.exchange.logged import NOTHING, NUMBER, ColumnRows, Logged
+from common_bench.exchange.logged import NOTHING, NUMBER, Logged
 
 SPEAKER = re.compile(
     r"(^|[^a-z])(kit|node|device|station|logger|source|group|bench|serial|unit_id|sensor_id|id)([^a-z]|$)", re.I

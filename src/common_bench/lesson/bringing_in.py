@@ -19,8 +19,9 @@ from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
 from common_bench.book.journal import StampedLines, keep_file, kept_file
+from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import FileTimes, later, numbers, times_of
-from common_bench.exchange.logged import ColumnRows, Logged, logged_from
+from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.matching import Match, matched
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
 from common_bench.lesson.brought_columns import columns_of

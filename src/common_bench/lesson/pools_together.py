@@ -3,12 +3,13 @@ department's. Nothing of it is kept in the book: what somebody else has sent sta
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 from common_bench.book.book import Book
 from common_bench.lesson.pool_state import OPEN
-from common_bench.lesson.sharing import PooledTogether, pool_from, pooled_together, shared_pool
+from common_bench.lesson.sharing import pool_from, shared_pool
 from common_bench.lesson.store import LessonStore
 from common_bench.model.shared_pool import SharedPool
 from common_bench.model.trouble import PoolTrouble
@@ -57,17 +58,10 @@ class PoolsTogether:
         name = self._store.plan.name
 
         def asked() -> Source:
-            department = Department(address)
-            try:
+            with closing(Department(address)) as department:
                 return department.name, department.pool_of(name)
-            finally:
-                department.close()
 
         return asked
-
-    def found(self, own: SharedPool, others: Sequence[Source]) -> PooledTogether:
-        """All of them together. Raises PoolTrouble."""
-        return pooled_together(own, others)
 
 
 def _of_lesson(book: Book, id: int) -> Source:

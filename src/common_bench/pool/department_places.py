@@ -12,7 +12,7 @@ from common_bench.model.plan_file import plan_from_text
 from common_bench.model.shared_pool import SharedNumber
 from common_bench.pool.department import Department
 from common_bench.pool.many_classes import class_names
-from common_bench.pool.many_schools import COLUMNS, ManySchools, put_together
+from common_bench.pool.many_schools import COLUMNS, ManySchools, put_together, told_of_each
 
 
 @dataclass(frozen=True)
@@ -25,15 +25,8 @@ class GroupedByServer:
     @property
     def lines(self) -> list[str]:
         """For a terminal."""
-        found, told = self.found, list(self.left)
-        told += [f"{name}: {each if each is not None else 'no finding'}" for name, each in found.schools.items()]
-        told.append(f"{found.runs} runs, {len(found.schools)} classes")
-        if found.finding is not None:
-            scatter = f"{found.between:.2g} {found.finding.unit}".rstrip()
-            told.append(
-                f"mean of {len(found.schools)} classes: {found.finding}; they scatter by {scatter} beyond what they state"
-            )
-        return told
+        together = f"{self.found.runs} runs, {len(self.found.schools)} classes"
+        return [*self.left, *told_of_each(self.found, "classes", together)]
 
     @property
     def json(self) -> dict[str, Any]:

@@ -241,12 +241,17 @@ def axis_units(plan: Plan) -> tuple[str, str]:
 
 def lines_of_schools(found: ManySchools) -> list[str]:
     """For a terminal."""
-    lines = [f"{school}: {each if each is not None else 'no finding'}" for school, each in found.schools.items()]
-    lines.append(f"{found.runs} runs, {found.classes} classes, {len(found.schools)} schools")
+    return told_of_each(found, "schools", f"{found.runs} runs, {found.classes} classes, {len(found.schools)} schools")
+
+
+def told_of_each(found: ManySchools, what: str, together: str) -> list[str]:
+    """What each of them finds, how many they are together, and their mean. what: they are."""
+    lines = [f"{name}: {each if each is not None else 'no finding'}" for name, each in found.schools.items()]
+    lines.append(together)
     if found.finding is not None:
         scatter = f"{found.between:.2g} {found.finding.unit}".rstrip()
         lines.append(
-            f"mean of {len(found.schools)} schools: {found.finding}; they scatter by {scatter} beyond what they state"
+            f"mean of {len(found.schools)} {what}: {found.finding}; they scatter by {scatter} beyond what they state"
         )
     return lines
 

@@ -99,9 +99,9 @@ def _evolved(small: Problem, plain: list[str], starts: list[Floats]) -> list[Flo
 
     def left(values: Floats) -> float:
         found = solved(values)
-        return (
-            FAR if found is None else found[0] * (1 + (found[2] / (MOST_PART * reach)) ** 4)
-        )  # not by parts that cancel
+        if found is None:
+            return FAR
+        return found[0] * (1 + (found[2] / (MOST_PART * reach)) ** 4)  # not by parts that cancel one another
 
     with np.errstate(all="ignore"):
         mixed = differential_evolution(

@@ -34,27 +34,33 @@ def draw_class(
     graph.wipe()
     if not result.points:
         return
+    compared = not result.x_label
+    at, left, right = draw_ground(graph, result)
+    for place in result.places:
+        own = [point for point in result.points if point.run in place.of]
+        _draw_place(graph, place, own, at, store, name_of, compared=compared, alike=alike)
+    if compared and len(result.points) >= MANY:
+        right = _draw_histogram(graph, [point.y.value for point in result.points if not point.aside], right)
+    graph.setXRange(left, right, padding=0)
+    ys = [p.y.value for p in result.points]
+    spread = float(np.ptp(ys))
+    low = [p.y.value for p in result.places if p.stands_out and p.y.value < min(ys) + 0.4 * spread]
+    bars = [p.y.value + side * p.y.u for p in result.points for side in (-1, 1)] if compared else []
+    graph.frame_values([*ys, *bars, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
+
+
+def draw_ground(graph: Graph, result: ClassResult) -> tuple[dict[int, float], float, float]:
+    """The axes and the class line of a class that has points: run -> where it stands across, and the ends of what is seen."""
     x_unit, y_unit = result.points[0].x.unit, result.points[0].y.unit
     compared = not result.x_label
     bottom = "groups, each run a point" if compared else with_unit(result.x_label, x_unit)
     graph.name_axes(with_unit(pretty(result.y_label), y_unit), bottom)
     graph.getPlotItem().getAxis("bottom").setStyle(showValues=not compared)
     at = places_across(result)
-    xs = np.array(list(at.values()))
-    margin = 0.7 if compared else 0.08 * float(np.ptp(xs) or 1.0)
-    draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
-    for place in result.places:
-        own = [point for point in result.points if point.run in place.of]
-        _draw_place(graph, place, own, at, store, name_of, compared=compared, alike=alike)
-    right = xs.max() + (1.0 if compared else 1.6) * margin
-    if compared and len(result.points) >= MANY:
-        right = _draw_histogram(graph, [point.y.value for point in result.points if not point.aside], float(right))
-    graph.setXRange(xs.min() - margin, right, padding=0)
-    ys = [p.y.value for p in result.points]
-    spread = float(np.ptp(ys))
-    low = [p.y.value for p in result.places if p.stands_out and p.y.value < min(ys) + 0.4 * spread]
-    bars = [p.y.value + side * p.y.u for p in result.points for side in (-1, 1)] if compared else []
-    graph.frame_values([*ys, *bars, *(y - 0.4 * spread for y in low)], room=0.12)  # what is said fits below
+    first, last = min(at.values()), max(at.values())
+    margin = 0.7 if compared else 0.08 * ((last - first) or 1.0)
+    _draw_class_line(graph, result, first - margin, last + margin)
+    return at, first - margin, last + (1.0 if compared else 1.6) * margin
 
 
 def _draw_histogram(graph: Graph, values: list[float], left: float) -> float:
@@ -89,7 +95,7 @@ def _side_by_side(result: ClassResult) -> dict[int, float]:
     return found
 
 
-def draw_class_line(graph: Graph, result: ClassResult, low: float, high: float) -> None:
+def _draw_class_line(graph: Graph, result: ClassResult, low: float, high: float) -> None:
     """The class line, or the level where groups are compared, with its band."""
     x = np.linspace(low, high, 80)
     if result.line is not None:

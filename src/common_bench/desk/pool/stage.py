@@ -151,11 +151,15 @@ class PoolStage(StageView):
 
     def show_next(self) -> None:
         """The chosen bench, or the next that has sent something."""
-        pooling, chosen = self.lesson.pooling, self.hub.group
-        own = chosen if chosen not in self.store.pool_shown and self._own_rows() else pooling.next_to_show
-        if own is not None and self.hub.try_to(lambda: pooling.show_group(own)):
+        own = self._to_show
+        if own is not None and self.hub.try_to(lambda: self.lesson.pooling.show_group(own)):
             self.hub.select(own)
             self.hub.tell(f"{self.store.group(own).alias} is shown.", "good", act="Take back", then=self.hub.undo)
+
+    @property
+    def _to_show(self) -> int | None:
+        chosen = self.hub.group
+        return chosen if chosen not in self.store.pool_shown and self._own_rows() else self.lesson.pooling.next_to_show
 
     def turn(self) -> None:
         """To this lesson's pool alone, or to all together."""
@@ -231,10 +235,9 @@ class PoolStage(StageView):
             "Show the names (O)" if nameless else "Seal the pool (O)" if whole else "Open the pool to the class (O)"
         )
         set_property(self.open, "role", "" if whole and not nameless else "main")
-        next_one = lesson.pooling.next_to_show
-        self.steps.setVisible(not whole and next_one is not None)
-        if next_one is not None:
-            own = self.hub.group if self._own_rows() and self.hub.group not in lesson.store.pool_shown else next_one
+        own = self._to_show
+        self.steps.setVisible(not whole and own is not None)
+        if own is not None:
             self.steps.setText(f"Show {shortened(lesson.store.group(own).alias)} (G)")
         self.nameless.setVisible(not opened)
         self.how.setVisible(not nameless)

@@ -14,11 +14,10 @@ from common_bench.desk.look.labels import label
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, pretty, say, vbox
 from common_bench.desk.look.sheet import palette, px
-from common_bench.desk.pool.class_drawing import draw_class_line, places_across
+from common_bench.desk.pool.class_drawing import draw_ground
 from common_bench.desk.shell.hub import Hub
-from common_bench.exchange.tables import with_unit
 from common_bench.lesson.pools_together import PoolsTogether, Source
-from common_bench.lesson.sharing import PooledTogether
+from common_bench.lesson.sharing import PooledTogether, pooled_together
 from common_bench.model.bench import emblem_for
 from common_bench.model.measured import NO_VALUE, u_words, written
 from common_bench.model.shared_pool import SharedPool
@@ -44,6 +43,7 @@ class TogetherView(QWidget):
         self.pools = PoolsTogether(hub.lesson.store)
         self.found: PooledTogether | None = None
         self.graph_card, self.graph = Card(), Graph()
+        self.graph.setMinimumHeight(px(200))
         self.graph_card.add(self.graph)
         self.classes_card = Card("Classes")
         self.classes = Table(["class", "groups", "runs", "finding", "from the mean (u)"], left=(0,), stretch=0)
@@ -77,7 +77,7 @@ class TogetherView(QWidget):
         if not self._hub.try_to(lambda: own.append(self.pools.own())):
             return
         lessons, added = self.pools.of_lessons(), list(self.pools.added)
-        self._later(lambda: self.pools.found(own[0](), [*lessons(), *added]), self._show)
+        self._later(lambda: pooled_together(own[0](), [*lessons(), *added]), self._show)
 
     def _later(self, work: Callable[[], object], then: Callable[..., object]) -> None:
         self._hub.later(self._hub.lesson.working_up.submit(work), then)
@@ -151,23 +151,17 @@ class TogetherView(QWidget):
         self.graph_card.setVisible(bool(result.points))
         if not result.points:
             return
-        compared = not result.x_label
-        graph.name_axes(with_unit(pretty(result.y_label), result.points[0].y.unit), "groups, each run a point" if compared else with_unit(result.x_label, result.points[0].x.unit))  # fmt: skip
-        across = places_across(result)
-        xs = np.array(list(across.values()))
-        margin = 0.7 if compared else 0.08 * float(np.ptp(xs) or 1.0)
-        draw_class_line(graph, result, float(xs.min()) - margin, float(xs.max()) + margin)
+        across, left, right = draw_ground(graph, result)
         for at, each in enumerate(many.classes):
             groups = {row.group for row in each.rows}
             own = [point for point in result.points if point.group in groups]
             if not own:
                 continue
             x, y = np.array([across[point.run] for point in own]), np.array([point.y.value for point in own])
-            u_x = np.array([0.0 if compared else point.x.u for point in own])
+            u_x = np.array([point.x.u if result.x_label else 0.0 for point in own])
             graph.errors(x, y, u_x, np.array([point.y.u for point in own]), self._colour(at))
             graph.points(x, y, SYMBOLS[emblem_for(at).shape], self._colour(at), size=max(SMALLEST, LARGEST - 3 * at))
             named = np.argsort(y)[::-1][at * len(y) // len(many.classes)]  # each beside a point of its own
             graph.note(f"  {each.name}", float(x[named]), float(y[named]), self._colour(at))
-        graph.setXRange(float(xs.min()) - margin, float(xs.max()) + 1.6 * margin, padding=0)
+        graph.setXRange(left, right, padding=0)
         graph.frame_values([point.y.value for point in result.points], room=0.12)
-        graph.setMinimumHeight(px(200))
