@@ -116,6 +116,38 @@ def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_somethin
     assert taking.take([late]) == [late], "a person may still say so"
 
 
+def test_a_bench_that_was_not_heard_gets_what_it_missed_while_the_others_still_rest_there(school: School) -> None:
+    made = school(count=3)
+    lesson, (first, lost, _) = made.lesson, made.group.values()
+    taking, caught_up = lesson.taking(), dict[int, str]()
+
+    def meanwhile() -> None:
+        taking.follow()
+        caught_up.update(taking.catch_up())
+
+    for label, comes_back in (("100 g", "while they rest"), ("nothing", "too late")):
+        taking.about("load", label)
+        made.kits.order(kits=["Chalk"], fault="unplug")
+        made.until(lambda: not lesson.roster.is_heard(lost), "its cable is out")
+        made.hang(label, settle=0.5)
+        taking.take()
+        until(made, lambda: taking.missing() == [lost], "the others have it", meanwhile)
+        taking.go_on_to("200 g")
+        if comes_back == "too late":
+            made.hang("200 g", settle=0.5)
+            made.until(lambda: is_steady(lesson, first), "one hangs still")
+            assert taking.take([first]) == [first]
+        made.kits.order(kits=["Chalk"], fault="plug")
+        made.until(lambda: lesson.roster.is_heard(lost), "it is back")
+        if comes_back == "while they rest":
+            until(made, lambda: caught_up, "it catches up", meanwhile)
+            assert (caught_up, lesson.calibrating.has_point(lost, "load", label)) == ({lost: label}, True)
+        else:
+            made.until(lambda: is_steady(lesson, lost), "it hangs still, with what the others have now")
+            assert (taking.catch_up(), taking.missed) == ({}, {})
+            assert not lesson.calibrating.has_point(lost, "load", label)
+
+
 def test_points_can_be_taken_by_themselves_and_early_with_a_reason(school: School) -> None:
     made = school(count=2)
     lesson = made.lesson

@@ -249,6 +249,39 @@ def test_what_limits_a_class_is_told_with_what_would_help(
         assert words in pooled_json(result)["words"]
 
 
+@pytest.mark.parametrize(("most", "of_runs", "between", "common"), [
+    ("runs", 0.05, 0.0, 0.0), ("groups", 0.001, 0.05, 0.0), ("shared", 0.001, 0.002, 0.05),
+])  # fmt: skip
+def test_what_limits_a_mean_of_groups_is_what_the_mean_scatters_less_without(
+    most: str, of_runs: float, between: float, common: float
+) -> None:
+    plan = Plan("Compared", findings=("rate_of",))
+    right = 0
+    for seed in range(10):
+        dice = np.random.default_rng(seed)
+        levels = 1.0 + dice.normal(0, between, 12) + dice.normal(0, common)
+        rows = [
+            PoolRow(
+                3 * group + run, group, f"Group {group}", run, {},
+                {"rate_of": Measured(float(level + dice.normal(0, of_runs)), float(np.hypot(of_runs, common)), "N")},
+            )
+            for group, level in enumerate(levels)
+            for run in range(3)
+        ]  # fmt: skip
+        result = class_result(plan, rows)
+        found = result.limits
+        assert found is not None
+        assert result.finding is not None
+        words = limit_words(found, result.x_label, result.finding)
+        assert words in pooled_json(result)["words"]
+        assert "known twice as well" not in words
+        right += found.most == most
+        if found.most == most:
+            expected = {"runs": (0.75**0.5, (12 / 13) ** 0.5), "groups": (1.0, (12 / 13) ** 0.5), "shared": (1.0, 1.0)}
+            assert (found.one_more_run, found.one_more_group) == pytest.approx(expected[most], abs=0.1)
+    assert right >= 8, "by chance groups may seem to differ"
+
+
 def limited_rows(dice: np.random.Generator, of_runs: float, of_x: float, between: float) -> list[PoolRow]:
     rows = []
     for group, x in enumerate(np.linspace(0.5, 4.0, 12)):

@@ -267,6 +267,9 @@ class Taking:
     Guarantees that a bench is only ever given the point that stands here now: changing the point or
     the sensor lets the waiting ones go. By itself (`automatic`) a point is only taken on a bench whose
     reading has moved to a new level since its last one.
+
+    One exception: a bench that waited while its kit was not heard, so that the class went on without it, still gets
+    the point that it missed if it is back while the others rest there and nobody has the next point.
     """
 
     store: LessonStore
@@ -275,6 +278,7 @@ class Taking:
     channel: str = ""
     label: str = ""
     waiting: dict[int, Trouble] = field(default_factory=dict)
+    missed: dict[int, str] = field(default_factory=dict)  # benches that the class went on without, and at which point
     automatic: bool = False
     against: int | None = None
 
@@ -283,6 +287,13 @@ class Taking:
         if (channel, label) != (self.channel, self.label):
             self.channel, self.label = channel, label
             self.waiting.clear()
+            self.missed.clear()
+
+    def go_on_to(self, label: str) -> None:
+        """The class goes on to its next point; who still waits has missed this one."""
+        missed = dict.fromkeys(self.waiting, self.label)
+        self.about(self.channel, label)
+        self.missed = missed
 
     @property
     def planned(self) -> PlannedPoint | None:
@@ -307,6 +318,26 @@ class Taking:
         taken, waiting = self.calibrating.take_points(asked, self.channel, planned, reason=reason, against=self.against)
         self.waiting = waiting
         return taken
+
+    def catch_up(self) -> dict[int, str]:
+        """Takes the point that the class went on from on benches that missed it and are steady there now; gives them,
+        each with its point. To be asked a few times a second."""
+        sensor, caught_up = self.store.sensor(self.channel) if self.channel else None, dict[int, str]()
+        if not self.missed or sensor is None:
+            return caught_up
+        if len(self.missing()) < len(self.store.groups) - (self.against is not None):
+            self.missed.clear()  # somebody holds the next already: what a bench holds now could be either
+        for group, label in list(self.missed.items()):
+            point = next((p for p in sensor.points if p.label == label), None)
+            if point is None or self.calibrating.has_point(group, self.channel, label):
+                del self.missed[group]
+            elif self.calibrating.still_held(self.channel, label) and self._holds_something_new(group):
+                try:
+                    taken, _ = self.calibrating.take_points([group], self.channel, point, against=self.against)
+                except CalibrationTrouble:
+                    continue
+                caught_up |= dict.fromkeys(taken, label)
+        return caught_up
 
     def follow(self) -> list[int]:
         """Takes the point on benches that have become steady since; gives them. To be asked a few times a second."""

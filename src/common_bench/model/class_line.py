@@ -99,7 +99,7 @@ class ClassLevel(msgspec.Struct, frozen=True):
 
 
 class ClassLimits(msgspec.Struct, frozen=True):
-    """What limits a class finding most: `runs`, the `condition`, or that `groups` differ; and the share of its uncertainty that
+    """What limits a class finding most: `runs`, the `condition`, that `groups` differ, or what all have `shared`; and the share of its uncertainty that
     would be left with one more run of each group, with one more group, with the condition known twice as well."""
 
     most: str

@@ -33,7 +33,7 @@ from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
-from common_bench.pool.limits import what_limits
+from common_bench.pool.limits import what_limits, what_limits_level
 from common_bench.pool.places import LEAST_GROUPS, FittedLines, places_of, point_of
 from common_bench.pool.power import seen_from
 from common_bench.workings.over import number_from
@@ -69,7 +69,11 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     within, between = _scatter(points, line, level)
     runs, groups = sum(place.runs for place in used), len({place.group for place in used})
     kept = _kept(line, used, groups, runs) if line is not None else None
-    limits = _limits(graph, line, used, lines) if line is not None and finding is not None else None
+    limits = None
+    if line is not None and finding is not None:
+        limits = _limits(graph, line, used, lines)
+    elif level is not None and finding == level.mean:
+        limits = what_limits_level(level, used)
     return ClassResult(
         graph.x, graph.y, tuple(points), tuple(judged), kept, finding_name, finding, plan.accepted(), within, between, why,
         level, _words(kept, groups, judged), limits, seen_from(judged),

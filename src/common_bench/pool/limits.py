@@ -11,7 +11,7 @@ import numpy as np
 
 from common_bench.fits.group_line import LineOfGroups, design, products, steepness
 from common_bench.model.block import Floats
-from common_bench.model.class_line import ClassLimits, GroupPlace
+from common_bench.model.class_line import ClassLevel, ClassLimits, GroupPlace
 from common_bench.model.measured import Measured, u_words
 from common_bench.pool.places import FittedLines
 
@@ -56,11 +56,30 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
     )
 
 
+def what_limits_level(level: ClassLevel, places: Sequence[GroupPlace]) -> ClassLimits | None:
+    """The same of a mean of groups, whose scatter holds what their runs scatter. None where the places do not state it."""
+    v, n = np.array([place.y.u**2 for place in places]), level.groups
+    runs = np.array([max(1, place.runs) for place in places], float)
+    scatter, whole = level.scatter.value**2, level.mean.u**2
+    if not 0 < whole < math.inf or not np.isfinite(v).all():
+        return None
+    of_runs = min(float(v.mean()), scatter)  # beyond that it is common to all
+    shared = max(0.0, whole - scatter / n)
+    more_runs = of_runs * float((v / (runs + 1)).sum() / v.sum()) if v.any() else 0.0
+    without = {"runs": whole - of_runs / n, "groups": whole - (scatter - of_runs) / n, "shared": whole - shared}
+    return ClassLimits(
+        min(without, key=lambda each: without[each]),
+        math.sqrt((whole - more_runs / n) / whole),
+        math.sqrt((scatter / (n + 1) + shared) / whole),
+        1.0,
+    )
+
+
 def limit_words(found: ClassLimits, x: str, finding: Measured) -> str:
     """In two sentences. x: what the condition is called; finding: what the class has found."""
     most = {
         "runs": "how far single runs scatter", "condition": f"how well {x} is known",
-        "groups": "that groups differ by more than they state",
+        "groups": "that groups differ by more than they state", "shared": "what all groups share, as their calibration",
     }[found.most]  # fmt: skip
     would = [
         (found.one_more_run, "one more run of each"), (found.one_more_group, "one more group"),

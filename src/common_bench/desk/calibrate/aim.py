@@ -69,6 +69,7 @@ class Aim(QObject):
             return
         for at in range(self.at + 1, len(sensor.points)):
             if not all(has_point(g, sensor.channel, sensor.points[at].label) for g in groups):
+                self.taking.go_on_to(sensor.points[at].label)
                 self.go_to(at)
                 return
 

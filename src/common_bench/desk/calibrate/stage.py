@@ -267,6 +267,13 @@ class CalibrateStage(StageView):
             self.hub.tell(f"{self.aim.taking.label} taken on {self._names(followed)}.", "good")
             self.aim.go_on()
             self.refresh()
+        for group, label in self.aim.taking.catch_up().items():
+            alias = self.store.group(group).alias
+            self.hub.tell(
+                f"{label} taken on {alias} too, which was not heard before, as the others still rest there.", "amber",
+                act="Take back", then=self.hub.undo,
+            )  # fmt: skip
+            self.refresh()
         self.class_card.tick(sensor)
         self.steady_card.tick(sensor, self._shown)
 
