@@ -39,6 +39,27 @@ QUIET = {
 }
 
 
+@pytest.mark.parametrize("wanted", ["level", "power", ""])
+def test_what_never_changes_comes_in_where_the_plan_wants_it_or_nothing_else_is_there(
+    wanted: str, tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    sensors = (SensorPlan(wanted, "shown", unit="V", curve="as-it-comes"),) if wanted else ()
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond", sensors=sensors), "9B", ["Basalt"])
+    for name, rows in (("both", "{at},3.7,{at}5"), ("stuck", "{at},3.7,0.0")):
+        file = tmp_path / f"{name}.csv"
+        file.write_text("time (s),power,level\n" + "".join(rows.format(at=at) + "\n" for at in range(40)))
+    (both,), (stuck,) = (lesson.bringing_in.look_at_all([tmp_path / f"{name}.csv"]) for name in ("both", "stuck"))
+    assert {each.name for each in both.columns if each.role == "channel"} == {"level", wanted or "level"}
+    assert {each.name for each in stuck.columns if each.role == "channel"} == (
+        {wanted} if wanted else {"power", "level"}
+    )
+    run, _ = lesson.bringing_in.bring(stuck, lesson.store.groups[0].id)
+    assert set(lesson.working_up.replayed(run).raw) == ({wanted} if wanted else {"power", "level"})
+    made = alone(lesson)
+    made.press("5")
+    made.until(lambda: made.window.stage.graph.isVisible(), "a run that stands still is drawn too")  # type: ignore[attr-defined]
+
+
 @given(
     st.sampled_from(sorted(QUIET)), st.integers(0, 99), st.sampled_from([0.001, 0.05, 0.3]), st.integers(400, 20_000)
 )

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from common_bench.fits.group_loops import residual_squares
 from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import CalibrationTrouble
 
@@ -165,9 +166,7 @@ def products(one: Floats, other: Floats, spread: Floats, between: float, own: Fl
 
 def _left(matrix: Floats, y: Floats, spread: Floats, between: float, own: Floats) -> float:
     """Sum of squares of the residuals over their covariance."""
-    both = np.column_stack([matrix, y])
-    all_ = products(both, both, spread, between, own)
-    return float(all_[-1, -1] - all_[-1, :-1] @ np.linalg.solve(all_[:-1, :-1], all_[:-1, -1]))
+    return residual_squares(np.column_stack([matrix, y]), spread, between, own.argmax(axis=0), len(own))
 
 
 def _within(x: Floats, y: Floats, spread: Floats, own: Floats, powers: tuple[int, ...]) -> tuple[float, int]:
@@ -189,8 +188,10 @@ def _between(matrix: Floats, y: Floats, spread: Floats, own: Floats) -> float:
 
     expected = float(len(y) - matrix.shape[1])
 
+    both, member, count = np.column_stack([matrix, y]), own.argmax(axis=0), len(own)
+
     def beyond(between: float) -> float:
-        return _left(matrix, y, spread, between, own) - expected
+        return residual_squares(both, spread, between, member, count) - expected
 
     if beyond(0.0) <= 0:
         return 0.0

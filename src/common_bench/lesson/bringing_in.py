@@ -130,7 +130,8 @@ class BringingIn:
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
         return Preview(
-            logged, times, tuple(columns_of(logged, times, roles or {})), gaps, self._whose(logged, kit), digest,
+            logged, times, tuple(columns_of(logged, times, roles or {}, self._store.channels)), gaps,
+            self._whose(logged, kit), digest,
             self._again(logged, digest, kit), kit,
         )  # fmt: skip
 

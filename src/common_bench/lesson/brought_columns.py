@@ -3,7 +3,7 @@ cell of a line wears."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -26,9 +26,17 @@ Piece = tuple[str, int | None]
 """Some text of a line, and the column that it belongs to; None for what stands between them."""
 
 
-def columns_of(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> list[BroughtColumn]:
-    """roles: what somebody says that a column is."""
+def columns_of(
+    logged: Logged, times: FileTimes, roles: Mapping[int, Role], wanted: Collection[str] = ()
+) -> list[BroughtColumn]:
+    """roles: what somebody says that a column is; wanted: channels of the plan. A column that never changes is a channel where
+    the plan wants it, or where there is no other."""
     found = list(_each(logged, times, roles))
+    still = [at for at, each in enumerate(found) if each.note == STILL]
+    others = any(each.role == "channel" for each in found)
+    named = [at for at in still if found[at].name in wanted]
+    for at in named if named or others else still:
+        found[at] = replace(found[at], role="channel")
     moved = {
         at: when
         for at, column in enumerate(found)

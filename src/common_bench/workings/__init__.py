@@ -25,7 +25,11 @@ OFFERS = {
     "formula": ("Formula",),
     "kinds": ("kind_of",),
     "line_fits": ("chosen_rows",),
-    "loops": ("extremes", "moved_on"),
+    "loops": (
+        "extremes",
+        "moved_on",
+        "short_loop",
+    ),
     "over": (
         "number_from",
         "over_span",

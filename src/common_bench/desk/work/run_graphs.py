@@ -216,7 +216,7 @@ class RunGraph(Card):
         series = known.get(name)
         if series is None or not np.isfinite(series.values).any():
             name = next(iter(replayed.raw), "")
-            values, unit = replayed.raw.get(name, np.empty(0)), "raw"
+            values, unit = replayed.raw.get(name, np.full(len(replayed.t), np.nan)), "raw"
         else:
             values, unit = series.values, series.unit
         self._unit, self._name = unit, name
