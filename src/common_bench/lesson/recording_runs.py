@@ -86,15 +86,11 @@ class Recording:
     def end_runs(self, groups: Sequence[int], ending: Ending = BY_HAND) -> list[int]:
         """Ends the runs under way on these benches, calls those off that wait; gives the ids of what ended. ending: why. Raises EngineTrouble where one could
         not be ended in time; it goes on then."""
-        ended = []
-        for group in groups:
-            state = self._roster.state(group)
-            under_way = (state.run or state.waits) if state is not None else None
-            if self._engine is not None and state is not None and under_way is not None:
-                self._engine.end_run(state.kit, ending)
-                if state.run is not None:
-                    ended.append(state.run.id)
-        return ended
+        states = [state for group in groups if (state := self._roster.state(group)) is not None]
+        under_way = [state for state in states if state.run is not None or state.waits is not None]
+        if self._engine is not None and under_way:
+            self._engine.end_runs([state.kit for state in under_way], ending)
+        return [state.run.id for state in under_way if state.run is not None]
 
     def resume_runs(self, runs: Sequence[int]) -> None:
         """Takes the end of runs back: they go on, nothing of them missing. Raises Trouble where one cannot."""

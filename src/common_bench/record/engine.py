@@ -233,9 +233,9 @@ class Engine:
         """Begins to record. Raises Trouble where the bench is not ready, or records already."""
         self.ask(lambda: self._runs.begin(self._kits.get(kit), run, number, rule, self.now(), self.speed))
 
-    def end_run(self, kit: int, ending: Ending) -> None:
-        """Ends the run under way, or calls one that waits off; does nothing where there is none."""
-        self.ask(lambda: self._runs.end(self._kits[kit], None, ending) if kit in self._kits else None)
+    def end_runs(self, kits: Iterable[int], ending: Ending) -> None:
+        """Ends the runs under way, or calls those that wait off; does nothing where there is none."""
+        self.ask(lambda: self._runs.end_all([self._kits[kit] for kit in kits if kit in self._kits], ending))
 
     def resume_run(self, kit: int, run: int) -> None:
         """Takes the end of a run back: it goes on, nothing of it missing. Raises Trouble where another has begun since."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from typing import Any
 
 import msgspec
@@ -93,6 +94,11 @@ class RunKeeper:
         _hold_port(kit)
         self._put(kit, run, end_byte=None, state="open", ending="")
         self._events.tell(EngineEvent("run-began", kit.kit, run))
+
+    def end_all(self, kits: Iterable[KitConnection], ending: Ending) -> None:
+        """Ends what is under way, or calls off what waits, all in the same turn."""
+        for kit in kits:
+            self.end(kit, None, ending)
 
     def end(self, kit: KitConnection, end: int | None, ending: Ending) -> None:
         """Ends the run under way, if there is one, at byte `end`, or with the last whole line; calls one that waits off."""

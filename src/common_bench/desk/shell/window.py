@@ -28,6 +28,7 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.keys import Keyboard
 from common_bench.desk.shell.news import News
 from common_bench.desk.shell.path import Path
+from common_bench.desk.shell.rounds import Rounds
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.shell.sweeper import Sweeper
 from common_bench.desk.shell.tape import Tape
@@ -40,8 +41,7 @@ from common_bench.record.events import EngineEvent
 if TYPE_CHECKING:
     from common_bench.desk.shell.house import House
 
-TICK = 200  # ms
-TAKEN_WITHIN, AGAIN = 0.01, 30  # s that may go to what has happened at one time, ms until the rest
+TAKEN_WITHIN = 0.01  # s that may go to what has happened at one time
 LOOK = 1000  # ms between looks for new kits
 CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
 
@@ -72,12 +72,11 @@ class Bench(QMainWindow):
         hub.staged.connect(lambda _: self._show_stage())
         hub.book_changed.connect(self.refresh)
         self.frames = Frames(self, hub.lesson.engine, lambda: self.stage.draw())
-        self._ticks, self._looks, self._again = (QTimer(self) for _ in range(3))
-        self._again.setSingleShot(True)
-        self._again.timeout.connect(self._take_events)
-        self._ticks.timeout.connect(self.tick)
+        self._rounds = Rounds(
+            self, (self._take_events, self.path.refresh, self.benches.refresh, self.tape.refresh, lambda: self.stage.tick(), self._look_about)
+        )  # fmt: skip
+        self._looks = QTimer(self)
         self._looks.timeout.connect(lambda: hub.try_to(hub.look_for_kits))
-        self._ticks.start(TICK)
         self._looks.start(LOOK)
         self._keyboard = Keyboard(self, self.keys, self.escape)
         self._sweeper = Sweeper(self)
@@ -310,8 +309,9 @@ class Bench(QMainWindow):
         self.tape.refresh()
         self.stage.refresh()
 
-    def _take_events(self) -> None:
-        """What the engine and the workers have told; of many runs that ended at once some at a time, so that frames go on."""
+    def _take_events(self) -> bool:
+        """What the engine and the workers have told; of many runs that ended at once some at a time, so that frames go on. Whether
+        there is more."""
         found: list[EngineEvent] = []
         self.hub.try_to(lambda: found.extend(self.hub.lesson.tick(TAKEN_WITHIN)))
         for each in found:
@@ -326,17 +326,16 @@ class Bench(QMainWindow):
         self.hub.tick()
         self._stale |= any(each.what in ("run-began", "run-ended", "run-worked", "in-step", "format") for each in found)
         if self.hub.lesson.is_more:
-            self._again.start(AGAIN)
-        elif self._stale:
+            return True
+        if self._stale:
             self._stale = False
             self.stage.refresh()
+        return False
 
     def tick(self) -> None:
-        self._take_events()
-        self.path.refresh()
-        self.benches.refresh()
-        self.tape.refresh()
-        self.stage.tick()
+        self._rounds.whole()
+
+    def _look_about(self) -> None:
         if self.shelf is not None and self.pages.currentWidget() is self.shelf:
             self.shelf.look()
         undo = self.hub.undo_stack.undoText()
@@ -369,7 +368,7 @@ class Bench(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
-        for clock in (self.frames, self._ticks, self._looks, self._again):
+        for clock in (self.frames, self._rounds, self._looks):
             clock.stop()
         try:
             self.hub.lesson.close(within=CLOSE_WITHIN if not self._asked_to_close else 0.0)
@@ -380,7 +379,7 @@ class Bench(QMainWindow):
                     f"{trouble.sentence} Close once more to leave all the same.", "red", act="Write it elsewhere",
                     then=self.hub.write_elsewhere,
                 )  # fmt: skip
-                for clock in (self.frames, self._ticks, self._looks):
+                for clock in (self.frames, self._rounds, self._looks):
                     clock.start()
                 event.ignore()
                 return
