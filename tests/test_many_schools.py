@@ -12,6 +12,7 @@ from typing import Any
 import msgspec
 import numpy as np
 import pytest
+from pyarrow import parquet
 
 from common_bench.cli.running import main
 from common_bench.lesson.sharing import keep_package
@@ -54,7 +55,7 @@ def pool(
                 SharedRun(
                     f"{school}-{of_class}-{group}-{number}", f"class-{school}-{of_class}", f"group {group}", number, "", sent, "d",
                     {"length": SharedNumber(float(length) * (100 if in_cm else 1), 0.003 * (100 if in_cm else 1), "cm" if in_cm else "m")},
-                    {"period": SharedNumber(float(period), 0.002 if stated else None, "s")},
+                    {"period": SharedNumber(float(period), 0.002 if stated else None, "s", shared=0.0015 * (stated and school % 2))},
                 )
             )  # fmt: skip
     runs[4] = msgspec.structs.replace(runs[4], aside="bumped")
@@ -109,6 +110,8 @@ def test_both_engines_find_what_our_own_code_finds(graph: str, stated: bool, tmp
         schools[name] = [pool(plan, school, each, stated=stated) for each in range(1 + school % 3)]
         for each in schools[name]:
             assert add_to_dataset(tmp_path, name, each) == len(each.runs)
+    (older,) = tmp_path.rglob("school=North 0/*.parquet")
+    parquet.write_table(parquet.ParquetFile(older).read().drop_columns(["shared_y"]), older)
     before = {each: each.stat().st_mtime_ns for each in tmp_path.rglob("*.parquet")}
     assert add_to_dataset(tmp_path, "North 1", schools["North 1"][0]) == 0, "the same twice is there once"
     later = pool(plan, 1, 0, sent="2026-11-02T10:00:00+00:00", stated=stated)

@@ -61,7 +61,7 @@ def runs_of(of_class: str, seed: int, groups: int = 6, each: int = 2, g: float =
             found.append(
                 SharedRun(
                     f"{of_class}-{group}-{number}", of_class, f"Group{group}", number, "2026-11-24T09:40:00", "2026-11-24T10:00:00", "ab",
-                    {"length": SharedNumber(length, 0.002, "m")}, {"period": SharedNumber(float(period), 0.002, "s")},
+                    {"length": SharedNumber(length, 0.002, "m")}, {"period": SharedNumber(float(period), 0.002, "s", shared=0.001 * (group % 2))},
                 )
             )  # fmt: skip
     return tuple(found)
@@ -227,7 +227,7 @@ def test_the_server_groups_runs_to_the_same_digits_as_from_single_ones(
     assert main(["pool", "--from", url, "--plan", PLAN.name, "--grouped", "--json"]) == 0
     assert len(json.loads(capsys.readouterr().out)["classes"]) == 4
     server.sql(
-        "ALTER TABLE bench_told DROP COLUMN place, DROP COLUMN x, DROP COLUMN u_x, DROP COLUMN y, DROP COLUMN u_y; DELETE FROM bench_schema; INSERT INTO bench_schema VALUES (2)",
+        "ALTER TABLE bench_told DROP COLUMN place, DROP COLUMN x, DROP COLUMN u_x, DROP COLUMN y, DROP COLUMN u_y, DROP COLUMN shared_y; DELETE FROM bench_schema; INSERT INTO bench_schema VALUES (2)",
         "grouped",
     )
     with pytest.raises(PoolTrouble, match="make-ready"):

@@ -14,7 +14,17 @@ from common_bench.links.address import Address, read_address
 from common_bench.model.bench import Emblem, Group
 from common_bench.model.calibration import Calibration, CurveChoice, Frame, Readings, ReferencePoint
 from common_bench.model.measured import Measured
-from common_bench.model.run import Ending, Finding, KeptTrouble, Prediction, Run, RunSetting, Share, TakenPoint
+from common_bench.model.run import (
+    Ending,
+    Finding,
+    KeptTrouble,
+    Prediction,
+    Run,
+    RunSetting,
+    Share,
+    TakenPoint,
+    shared_of,
+)
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
 
@@ -133,9 +143,10 @@ def taken_point_of(row: Row) -> TakenPoint:
 
 def finding_of(row: Row) -> Finding:
     """A row of `finding`."""
+    made_of = msgspec.json.decode(row["made_of"], type=tuple[Share, ...])
     return Finding(
-        row["name"], measured_of(row), (row["span_from"], row["span_to"]), row["n"], row["words"],
-        msgspec.json.decode(row["made_of"], type=tuple[Share, ...]), row["working"], row["run"], row["id"], row["guesses"] or 0,
+        row["name"], msgspec.structs.replace(measured_of(row), shared=shared_of(made_of)), (row["span_from"], row["span_to"]),
+        row["n"], row["words"], made_of, row["working"], row["run"], row["id"], row["guesses"] or 0,
     )  # fmt: skip
 
 

@@ -103,6 +103,7 @@ OFFERS = {
         "Run",
         "RunSetting",
         "Share",
+        "shared_of",
         "TakenPoint",
     ),
     "shared_pool": (

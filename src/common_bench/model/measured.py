@@ -27,17 +27,19 @@ LEAST_POWER = 9  # from which a large number takes one
 
 class Measured(msgspec.Struct, frozen=True):
     """`value` ± `u` `unit`; `u` is one standard uncertainty in the same unit, nan where it is not known, 0 of what is
-    exact by itself, as a count. dof: from how many degrees of freedom u is known."""
+    exact by itself, as a count. dof: from how many degrees of freedom u is known; shared: the part of u that further runs of the
+    same group have too, as that of its calibration."""
 
     value: float
     u: Annotated[float, msgspec.Meta(description="standard uncertainty")] = 0.0
     unit: str = ""
     dof: float = math.inf
+    shared: float = 0.0
 
     def to(self, target: str) -> Measured:
         """The same in another unit of its kind; raises UnitTrouble otherwise."""
         factor, offset = conversion(self.unit, target)
-        return Measured(self.value * factor + offset, abs(factor) * self.u, target, self.dof)
+        return Measured(self.value * factor + offset, abs(factor) * self.u, target, self.dof, abs(factor) * self.shared)
 
     def __str__(self) -> str:
         return written(self.value, self.u, self.unit)

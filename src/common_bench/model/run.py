@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterable
 from typing import Literal
 
 import msgspec
@@ -137,10 +139,17 @@ class TakenPoint(msgspec.Struct, frozen=True):
 
 
 class Share(msgspec.Struct, frozen=True):
-    """One entry in the list of what an uncertainty is made of; u None where it is not known."""
+    """One entry in the list of what an uncertainty is made of; u None where it is not known; shared: further runs of the same
+    group have it too."""
 
     name: str
     u: float | None
+    shared: bool = False
+
+
+def shared_of(made_of: Iterable[Share]) -> float:
+    """The part of an uncertainty that further runs of the same group have too."""
+    return math.sqrt(sum(each.u * each.u for each in made_of if each.shared and each.u is not None))
 
 
 class Finding(msgspec.Struct, frozen=True):

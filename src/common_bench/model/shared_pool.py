@@ -8,18 +8,21 @@ from common_bench.model.measured import Measured
 
 
 class SharedNumber(msgspec.Struct, frozen=True):
-    """A measured value as it travels; u None where it is not known, dof None where it is known exactly enough."""
+    """A measured value as it travels; u None where it is not known, dof None where it is known exactly enough; shared: as of a
+    measured value, 0 of what an older program sent."""
 
     value: float
     u: float | None
     unit: str
     dof: float | None = None
+    shared: float = 0.0
 
     @classmethod
     def of(cls, measured: Measured) -> SharedNumber:
         """nan and infinity have no place in a file."""
         u = measured.u if measured.u == measured.u else None
-        return cls(measured.value, u, measured.unit, measured.dof if measured.dof < float("inf") else None)
+        dof = measured.dof if measured.dof < float("inf") else None
+        return cls(measured.value, u, measured.unit, dof, measured.shared)
 
     @property
     def told(self) -> dict[str, float | str | None]:
@@ -29,7 +32,8 @@ class SharedNumber(msgspec.Struct, frozen=True):
     @property
     def measured(self) -> Measured:
         u, dof = self.u, self.dof
-        return Measured(self.value, float("nan") if u is None else u, self.unit, 0.0 if u is None else float("inf") if dof is None else dof)  # fmt: skip
+        known = 0.0 if u is None else float("inf") if dof is None else dof
+        return Measured(self.value, float("nan") if u is None else u, self.unit, known, self.shared)
 
 
 class SharedRun(msgspec.Struct, frozen=True):

@@ -41,6 +41,7 @@ from common_bench.workings.over import number_from
 LEAST_COMPARED = 2
 NAMES = ("intercept", "slope", "bend")  # of the coefficients, by which a class finding is worked out
 LEAST_STEP = 1e-9  # of a coefficient, or of its unit, by which it is moved at least
+TOO_ALIKE = 0.01  # of classes whose places are independent, which differ by so little
 DISAGREES = 2.0  # standard uncertainties, from which on the robust line is told
 
 
@@ -151,9 +152,7 @@ def _level(used: Sequence[GroupPlace]) -> ClassLevel | None:
         return None
     y, unit = np.array([place.y.value for place in used]), used[0].y.unit
     scatter = float(np.std(y, ddof=1))
-    stated = float(np.mean([place.y.u**2 for place in used]))
-    # What the groups state beyond what they differ by is common to them, as the baths that all were calibrated in.
-    common = max(0.0, stated - scatter**2) if np.isfinite(stated) else 0.0
+    common = _common(used, scatter**2)
     u, dof = combined({Source(SCATTER, True, "", n - 1.0): scatter / n**0.5, Source("common", True): common**0.5})
     return ClassLevel(
         Measured(float(y.mean()), u, unit, dof),
@@ -161,6 +160,19 @@ def _level(used: Sequence[GroupPlace]) -> ClassLevel | None:
         n,
         sum(place.runs for place in used),
     )
+
+
+def _common(used: Sequence[GroupPlace], scatter: float) -> float:
+    """Variance that is common to all groups, as of the baths that all were calibrated in: what they state beyond what they differ by,
+    as far as their runs share it, or all of it where they differ by far less than they state. scatter: variance of the places."""
+    from scipy.special import chdtr
+
+    stated = float(np.mean([place.y.u**2 for place in used]))
+    if not np.isfinite(stated) or stated <= scatter:
+        return 0.0
+    too_alike = float(chdtr(len(used) - 1, (len(used) - 1) * scatter / stated)) < TOO_ALIKE
+    shared = math.inf if too_alike else float(np.mean([place.y.shared**2 for place in used]))
+    return min(stated - scatter, shared)
 
 
 def _level_finding(name: str, formula: str, level: ClassLevel) -> tuple[str, Measured | None]:

@@ -39,11 +39,11 @@ from common_bench.model.shared_pool import SharedPool, SharedRun
 from common_bench.model.trouble import PoolTrouble, Trouble
 from common_bench.pool.run_rows import run_rows
 
-VERSION = 3
+VERSION = 4
 ADDS, READS = "bench_adds", "bench_reads"  # roles that may only add, and only read
 CONNECT_WITHIN = 8  # s
 AGAIN_AFTER = 1.0  # s until a server that is away is tried again
-PLACED = ("place", "x", "u_x", "y", "u_y")  # of a run on the class graph
+PLACED = ("place", "x", "u_x", "y", "u_y", "shared_y")  # of a run on the class graph
 AT_ONCE = 500  # rows in one statement
 LOCK = 740_417  # of the database, held while its tables are made
 
@@ -59,7 +59,7 @@ told = Table(
     "bench_told", metadata, Column("id", BigInteger, Identity(always=True), primary_key=True), Column("run", Text, nullable=False),
     Column("sent_at", Text, nullable=False), Column("digest", Text, nullable=False), Column("aside", Text, nullable=False),
     Column("conditions", Text, nullable=False), Column("findings", Text, nullable=False), Column("words", Text, nullable=False),
-    Column("place", Text), *(Column(each, Double) for each in ("x", "u_x", "y", "u_y")),
+    Column("place", Text), *(Column(each, Double) for each in PLACED[1:]),
     Index("bench_told_once", "run", "digest", unique=True), Index("bench_told_run", "run"),
 )  # fmt: skip
 Index("bench_run_plan", run.c.plan)
@@ -73,12 +73,13 @@ MIGRATIONS: dict[int, tuple[str, ...]] = {
             for each in ("x", "u_x", "y", "u_y")
         ),
     ),
+    4: ("ALTER TABLE bench_told ADD COLUMN IF NOT EXISTS shared_y DOUBLE PRECISION",),
 }
-"""What brings a database of the version before to this one. place, x, u_x, y, u_y: where a run stands on the class graph of its plan
+"""What brings a database of the version before to this one. place, x, u_x, y, u_y, shared_y: where a run stands on the class graph of its plan
 (`run_rows.py`), null where it does not stand there, or an older program sent it."""
 PLACES = """
     SELECT class_id, group_alias, place, count(*) AS runs, avg(x) AS x, max(u_x) AS u_x, count(u_x) AS known_x, avg(y) AS y,
-        var_pop(y) * count(*) AS squares, sum(u_y * u_y) AS stated, count(u_y) AS known_y
+        var_pop(y) * count(*) AS squares, sum(greatest(0, u_y * u_y - coalesce(shared_y * shared_y, 0))) AS stated, count(u_y) AS known_y, avg(coalesce(shared_y, 0)) AS shared
     FROM (
         SELECT DISTINCT ON (told.run) told.*, run.class_id, run.group_alias
         FROM bench_told told JOIN bench_run run ON run.id = told.run JOIN bench_plan plan ON plan.id = run.plan

@@ -13,7 +13,7 @@ from common_bench.fits.group_line import LineOfGroups, design, products, steepne
 from common_bench.model.block import Floats
 from common_bench.model.class_line import ClassLevel, ClassLimits, GroupPlace
 from common_bench.model.measured import Measured, u_words
-from common_bench.pool.places import FittedLines
+from common_bench.pool.places import FittedLines, own_variance
 
 FLOOR = 1e-12  # of the largest variance, which none is below
 WORTH_TELLING = 0.97  # of the uncertainty, of which less must be left
@@ -58,7 +58,7 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
 
 def what_limits_level(level: ClassLevel, places: Sequence[GroupPlace]) -> ClassLimits | None:
     """The same of a mean of groups, whose scatter holds what their runs scatter. None where the places do not state it."""
-    v, n = np.array([place.y.u**2 for place in places]), level.groups
+    v, n = np.array([own_variance(place.y) for place in places]), level.groups
     runs = np.array([max(1, place.runs) for place in places], float)
     scatter, whole = level.scatter.value**2, level.mean.u**2
     if not 0 < whole < math.inf or not np.isfinite(v).all():

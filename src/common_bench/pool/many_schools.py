@@ -38,20 +38,25 @@ Engine = Literal["duckdb", "dask"]
 SCHEMA = pa.schema([
     ("run", pa.string()), ("class_id", pa.string()), ("group", pa.string()), ("number", pa.int64()), ("sent_at", pa.string()),
     ("aside", pa.string()), ("place", pa.string()), ("x", pa.float64()), ("u_x", pa.float64()), ("y", pa.float64()), ("u_y", pa.float64()),
+    ("shared_y", pa.float64()),
 ])  # fmt: skip
-"""place: of x, by which runs at one value of the condition are told to be so; u_x, u_y: null where they are not known. The units of x
+"""place: of x, by which runs at one value of the condition are told to be so; u_x, u_y: null where they are not known; shared_y: the part of u_y
+that further runs of the group have too, missing in files that an older program wrote. The units of x
 and y are those of the plan, which lies beside."""
 PLACES = """
     SELECT school, class_id, "group", place, count(*) AS runs, avg(x) AS x, max(u_x) AS u_x, count(u_x) AS known_x, avg(y) AS y,
-        var_pop(y) * count(*) AS squares, sum(u_y * u_y) AS stated, count(u_y) AS known_y
+        var_pop(y) * count(*) AS squares, sum(greatest(0, u_y * u_y - coalesce(shared_y * shared_y, 0))) AS stated, count(u_y) AS known_y, avg(coalesce(shared_y, 0)) AS shared
     FROM (
         SELECT *, row_number() OVER (PARTITION BY school, run ORDER BY sent_at DESC) AS last
-        FROM read_parquet(?, hive_partitioning = true, hive_types = {'school': VARCHAR})
+        FROM (
+            SELECT * FROM read_parquet(?, union_by_name = true, hive_partitioning = true, hive_types = {'school': VARCHAR})
+            UNION ALL BY NAME SELECT NULL::DOUBLE AS shared_y WHERE false
+        )
     )
     WHERE last = 1 AND aside = ''
     GROUP BY school, class_id, "group", place ORDER BY school, class_id, "group", place
 """
-COLUMNS = ("runs", "x", "u_x", "known_x", "y", "squares", "stated", "known_y")
+COLUMNS = ("runs", "x", "u_x", "known_x", "y", "squares", "stated", "known_y", "shared")
 PLAN, FILE = "plan.benchplan", "{digest}.parquet"
 
 
@@ -156,14 +161,17 @@ class _SchoolPlaces:
 
     def __call__(self, school: str) -> Any:
         files = sorted((self._place / f"school={school}").glob("*.parquet"))
-        rows = pa.concat_tables([parquet.ParquetFile(each).read() for each in files]).to_pandas()
+        tables = [parquet.ParquetFile(each).read() for each in files]
+        rows = pa.concat_tables([SCHEMA.empty_table(), *tables], promote_options="default").to_pandas()
         rows = rows.sort_values("sent_at", ascending=False, kind="stable").drop_duplicates("run")
         rows = rows[rows["aside"] == ""]
-        rows["squared"] = rows["u_y"] ** 2
+        rows["shared_y"] = rows["shared_y"].astype(float).fillna(0.0)
+        rows["squared"] = (rows["u_y"] ** 2 - rows["shared_y"] ** 2).clip(lower=0.0)
         groups = rows.groupby(["class_id", "group", "place"], sort=True)
         found = groups.agg(
             runs=("y", "size"), x=("x", "mean"), u_x=("u_x", "max"), known_x=("u_x", "count"), y=("y", "mean"),
             squares=("y", _squares), stated=("squared", "sum"), known_y=("u_y", "count"),
+            shared=("shared_y", "mean"),
         ).reset_index()  # fmt: skip
         found.insert(0, "school", school)
         texts = {each: found[each].astype("object") for each in ("school", "class_id", "group", "place")}
@@ -214,7 +222,9 @@ def _places(groups: Sequence[str], own: dict[str, Any], plan: Plan) -> list[Grou
     for at, alias in enumerate(groups):
         stated = float(own["stated"][at]) / float(runs[at]) ** 2 if known[at] else math.nan
         u_x = float(own["u_x"][at]) if own["known_x"][at] == runs[at] else math.nan
-        y = place_of_runs(float(own["y"][at]), int(runs[at]), stated, beyond, dof, math.inf, y_unit)
+        y = place_of_runs(
+            float(own["y"][at]), int(runs[at]), stated, beyond, dof, math.inf, y_unit, float(own["shared"][at])
+        )
         places.append(
             GroupPlace(
                 number[alias],

@@ -57,16 +57,21 @@ def places_of(points: Sequence[ClassPoint], *, each_run: bool) -> list[GroupPlac
 
 
 def _repeated(sets: Sequence[Sequence[ClassPoint]]) -> tuple[float, float]:
-    """By how much runs at one value scatter more than they state, as a factor of variances, pooled over groups (ISO 5725-2);
-    and from how many degrees of freedom. Where nothing is stated, their variance itself; nan without repeated runs."""
+    """By how much runs at one value scatter more than they state of their own, as a factor of variances, pooled over groups (ISO
+    5725-2); and from how many degrees of freedom. Where nothing is stated, their variance itself; nan without repeated runs."""
     several = [[p.y.value for p in own] for own in sets if len(own) > 1]
     dof = sum(len(own) - 1 for own in several)
     if not dof:
         return math.nan, 0.0
     seen = sum(float(np.var(own)) * len(own) for own in several) / dof
-    stated = [p.y.u**2 for own in sets if len(own) > 1 for p in own]
+    stated = [own_variance(p.y) for own in sets if len(own) > 1 for p in own]
     mean = float(np.mean(stated))
     return (max(1.0, seen / mean) if np.isfinite(mean) and mean > 0 else seen), float(dof)
+
+
+def own_variance(value: Measured) -> float:
+    """Of a run alone, without what all runs of its group share."""
+    return max(0.0, value.u**2 - value.shared**2) if math.isfinite(value.u) else math.nan
 
 
 def _mean(points: Sequence[ClassPoint], axis: str) -> Measured:
@@ -77,23 +82,31 @@ def _mean(points: Sequence[ClassPoint], axis: str) -> Measured:
 
 
 def _mean_of_runs(points: Sequence[ClassPoint], beyond: float, dof: float) -> Measured:
-    """The mean of runs, whose uncertainty shrinks with their number, but never below what all groups' runs scatter."""
+    """The mean of runs, whose own uncertainty shrinks with their number, but never below what all groups' runs scatter; what they
+    share does not."""
     each = [point.y for point in points]
     n, value = len(each), float(np.mean([m.value for m in each]))
-    stated = float(np.sum([m.u**2 for m in each])) / n**2
+    stated = float(np.sum([own_variance(m) for m in each])) / n**2
     own = combined({Source("run", False, f"{k}", m.dof): m.u for k, m in enumerate(each)})[1]
-    return place_of_runs(value, n, stated, beyond, dof, own, each[0].unit)
+    return place_of_runs(value, n, stated, beyond, dof, own, each[0].unit, float(np.mean([m.shared for m in each])))
 
 
-def place_of_runs(value: float, n: int, stated: float, beyond: float, dof: float, own: float, unit: str) -> Measured:
+def place_of_runs(
+    value: float, n: int, stated: float, beyond: float, dof: float, own: float, unit: str, shared: float
+) -> Measured:
     """A place from what its n runs come down to: their mean and its stated variance; beyond, dof: what runs scatter more than they
-    state, as of all groups; own: degrees of freedom of the stated variance."""
+    state, as of all groups; own: degrees of freedom of the stated variance; shared: the part of their uncertainty that all of them
+    have in common."""
     if np.isfinite(stated) and stated > 0:
         factor = beyond if np.isfinite(beyond) else 1.0
-        return Measured(value, (stated * factor) ** 0.5, unit, dof if factor > 1 else own)
-    if np.isfinite(beyond) and beyond > 0:
-        return Measured(value, (beyond / n) ** 0.5, unit, dof)
-    return Measured(value, 0.0 if stated == 0 else math.nan, unit, 0.0)
+        runs, known = stated * factor, dof if factor > 1 else own
+    elif np.isfinite(beyond) and beyond > 0:
+        runs, known = beyond / n, dof
+    else:
+        runs, known = 0.0 if stated == 0 else math.nan, own if shared else 0.0
+    if shared and np.isfinite(runs):
+        known = combined({Source("runs", False, "", known): runs**0.5, Source("shared", True, "", own): shared})[1]
+    return Measured(value, (runs + shared**2) ** 0.5, unit, known, shared)
 
 
 def stands_in(name: str, graph: ClassGraph) -> bool:

@@ -44,5 +44,5 @@ def _row(run: str, class_id: str, sent_at: str, point: ClassPoint, *, each_run: 
     return {
         "run": run, "class_id": class_id, "group": point.alias, "number": point.number, "sent_at": sent_at, "aside": point.aside,
         "place": run if each_run else f"{point.x.value:.9g}", "x": float(point.x.value), "y": float(point.y.value),
-        **{f"u_{axis}": float(u) if math.isfinite(u) else None for axis, u in known.items()},
+        **{f"u_{axis}": float(u) if math.isfinite(u) else None for axis, u in known.items()}, "shared_y": float(point.y.shared),
     }  # fmt: skip

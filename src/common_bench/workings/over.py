@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
+import msgspec
 import numpy as np
 
 from common_bench.model.block import Events, Series, Source
@@ -217,4 +218,7 @@ def number_from(text: str, names: Mapping[str, Measured]) -> Measured:
 
     value = shown_in(of(read.expression), kind.unit)
     assert isinstance(value, NumberOf)
-    return by_simulation(read.expression, kind.unit, value, of, read.name).measured
+    found = by_simulation(read.expression, kind.unit, value, of, read.name).measured
+    partly = {name: each.shared / each.u for name, each in names.items() if each.shared and each.u > 0}
+    shared = math.hypot(*(u * partly[source.name] for source, u in value.parts.items() if source.name in partly))
+    return msgspec.structs.replace(found, shared=shared) if shared else found

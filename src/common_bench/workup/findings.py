@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+import msgspec
+
 from common_bench.model.block import Events, Series, Source
-from common_bench.model.run import Finding, Share
+from common_bench.model.run import Finding, Share, shared_of
 from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.workings.evaluate import Workings
 from common_bench.workings.over import Stretches, over_span
@@ -37,14 +39,15 @@ def findings_of(
         assert line.read is not None
         own = (named or {}).get(line.read.during) if line.read.during else None
         taken_over = (own[0][0], own[-1][1]) if isinstance(own, tuple) else span
+        made_of = shares(number.parts)
         findings.append(
             Finding(
                 name,
-                number.measured,
+                msgspec.structs.replace(number.measured, shared=shared_of(made_of)),
                 taken_over,
                 number.n,
                 "; ".join([in_words(line.read.expression, number.n), *map(note_words, number.notes)]),
-                shares(number.parts),
+                made_of,
                 line.text,
                 guesses=number.guesses,
             )
@@ -54,14 +57,15 @@ def findings_of(
 
 def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:
     """What an uncertainty is made of, largest first; sources of one name are put together (in squares)."""
-    squares: dict[str, float] = {}
+    squares: dict[tuple[str, bool], float] = {}
     unknown = dict.fromkeys(source.name for source, share in parts.items() if source.dof <= 0 and share)
     for source, share in parts.items():
         if source.dof > 0:
-            squares[source.name] = squares.get(source.name, 0.0) + share * share
+            key = source.name, source.common
+            squares[key] = squares.get(key, 0.0) + share * share
     total = sum(squares.values())
-    listed = [(name, square**0.5) for name, square in squares.items() if square > total * NEGLIGIBLE**2]
-    known = [Share(name, u) for name, u in sorted(listed, key=lambda each: -each[1])]
+    listed = [(*key, square**0.5) for key, square in squares.items() if square > total * NEGLIGIBLE**2]
+    known = [Share(name, u, common) for name, common, u in sorted(listed, key=lambda each: -each[2])]
     return (*(Share(name, None) for name in unknown), *known)
 
 
