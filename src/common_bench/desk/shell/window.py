@@ -73,7 +73,10 @@ class Bench(QMainWindow):
         hub.book_changed.connect(self.refresh)
         self.frames = Frames(self, hub.lesson.engine, lambda: self.stage.draw())
         self._rounds = Rounds(
-            self, (self._take_events, self.path.refresh, self.benches.refresh, self.tape.refresh, lambda: self.stage.tick(), self._look_about)
+            self, (
+                self._take_events, lambda: self.path.refresh(), lambda: self.benches.refresh(), lambda: self.tape.refresh(),
+                lambda: self.stage.tick(), self._look_about,
+            ),
         )  # fmt: skip
         self._looks = QTimer(self)
         self._looks.timeout.connect(lambda: hub.try_to(hub.look_for_kits))
