@@ -24,7 +24,7 @@ from common_bench.lesson.origins import reading_at
 from common_bench.lesson.planning import read_condition
 from common_bench.lesson.run_pictures import as_replayed, keep_picture, kept_picture
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.store_rows import condition_row, finding_row, run_of
+from common_bench.lesson.store_rows import condition_row, finding_of, run_of
 from common_bench.lesson.worked_runs import (
     Asked,
     Outcome,
@@ -142,37 +142,38 @@ class WorkingUp:
         return any(answer.done() for answer in self._under_way.values())
 
     def collect(self, until: float = math.inf) -> list[int]:
-        """Keeps what the workers have finished since last asked; gives the runs. To be asked a few times a second. until: on
-        the monotonic clock, after which what is left waits for the next time."""
-        kept: list[int] = []
+        """Keeps what the workers have finished since last asked, by one writing; gives the runs. To be asked a few times a second.
+        until: on the monotonic clock, after which what is left waits for the next time. Raises BookTrouble where the book cannot be
+        written; it is kept later then."""
+        kept, rows, finished = list[int](), list[RowChange](), list[Outcome]()
         for run in [run for run, answer in self._under_way.items() if answer.done()]:
             if kept and time.monotonic() > until:
                 break
             kept.append(run)
-            outcome = self._under_way.pop(run).result()
+            outcome = self._under_way[run].result()
             stands = run_of(self._store.book.row("run", run))
             if stands.setting != outcome.asked.run.setting and stands.state == "closed":
+                del self._under_way[run]
                 self._ask(stands, None, to_keep=outcome.asked.to_keep)  # it was changed meanwhile: this is of before
                 continue
-            self._hold(run, outcome.replayed or outcome.trouble)
+            finished.append(outcome)
             keep_picture(self._store.book, stands, outcome.picture)
-            if outcome.asked.to_keep:
-                self._keep(outcome)
+            rows += self._rows_of(outcome) if outcome.asked.to_keep else []
+        if rows:
+            self._store.book.complete(rows)
+        for outcome in finished:
+            self._under_way.pop(outcome.asked.run.id)
+            self._hold(outcome.asked.run.id, outcome.replayed or outcome.trouble)
+            self._settled |= {outcome.asked.run.id} if outcome.asked.to_keep else set()
         if kept:
             self._store.refresh("run", "finding")
         return kept
 
-    def _keep(self, outcome: Outcome) -> None:
+    def _rows_of(self, outcome: Outcome) -> list[RowChange]:
         book, run = self._store.book, outcome.asked.run.id
-        known = {row["name"]: row["id"] for row in book.rows("finding", run=run)}
-        for finding in outcome.findings:
-            values = {"made_at": now(), **finding_row(finding)}
-            if finding.name in known:
-                book.amend("finding", known[finding.name], **values)
-            else:
-                book.record("finding", run=run, **values)
-        book.amend("run", run, trouble=json.dumps(outcome.trouble.data) if outcome.trouble is not None else "")
-        self._settled.add(run)
+        old = {row["name"]: finding_of(row) for row in book.rows("finding", run=run)}
+        told = json.dumps(outcome.trouble.data) if outcome.trouble is not None else ""
+        return [book.changed("run", run, trouble=told), *finding_rows(book, run, old, outcome.findings)]
 
     def _hold(self, run: int, found: Replayed | Trouble | None) -> None:
         if found is None:
