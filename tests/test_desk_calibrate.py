@@ -189,6 +189,10 @@ def test_leaving_the_stage_pulling_the_cable_and_closing_the_book_lose_no_point(
     made.see("follows", made.window.stage)
     made.kits.order(kits=["Chalk"], fault="unplug")
     made.see("unplugged", made.window.stage)
+    made.hub.select(made.group["Chalk"])
+    made.until(lambda: not made.window.stage.curve_card.graph._line.isVisible(), "what is not heard has no now")
+    made.hub.select(made.group["Basalt"])
+    made.until(lambda: made.window.stage.curve_card.graph._line.isVisible(), "another has")
     made.kits.order(kits=["Chalk"], fault="plug")
     made.kits.order(kits="all", hang="100 g")
     made.until(

@@ -28,6 +28,11 @@ class Pooling:
         """The same of those groups whose findings may be seen."""
         return self._store.shown_result()
 
+    def to_send(self) -> list[int]:
+        """Runs that count, have a finding and are not in the pool."""
+        there = self._store.pooled()
+        return [run.id for run in self._store.kept_runs() if run.id not in there and self._store.findings(run.id)]
+
     def send_to_pool(self, runs: Sequence[int]) -> Change:
         """Sends runs with their findings and conditions. Raises PoolTrouble where something is missing."""
         store = self._store

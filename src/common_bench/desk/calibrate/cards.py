@@ -140,7 +140,7 @@ class SteadyCard(Card):
         self.strip.show_band(*(inside_limits(found) or (None, None)))
         self.strip.show_picture(picture.t, picture.values, STRIP, state.live.last_t, look=LOOK)
         latest = state.live.latest(raw)
-        known = latest is not None and state.trouble is None and latest.value == latest.value
+        known = latest is not None and lesson.roster.is_heard(group) and latest.value == latest.value
         return latest.value if latest is not None and known else None
 
 

@@ -66,9 +66,13 @@ class CurveGraph(Graph):
         self._line = self.upright(0.0, palette().copper)
         self._words = self.note("", 0.0, 0.0, palette().copper, anchor=(0, 0), size=13)
 
-    def show_now(self, raw: float) -> None:
-        """Where the sensor is at this moment."""
+    def show_now(self, raw: float | None) -> None:
+        """Where the sensor is at this moment; None where it is not heard."""
         if self._line is None:
+            return
+        for each in (self._line, self._words):
+            each.setVisible(raw is not None)
+        if raw is None:
             return
         self._line.setValue(raw)
         words = f" now {plain(raw, 0 if abs(raw) >= 100 else 2)} "

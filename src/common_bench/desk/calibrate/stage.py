@@ -278,6 +278,4 @@ class CalibrateStage(StageView):
         self.steady_card.tick(sensor, self._shown)
 
     def draw(self) -> None:
-        raw = self.steady_card.draw(self.sensor)
-        if raw is not None:
-            self.curve_card.graph.show_now(raw)
+        self.curve_card.graph.show_now(self.steady_card.draw(self.sensor))

@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
+    QBoxLayout,
     QCheckBox,
     QComboBox,
     QCompleter,
@@ -211,6 +212,12 @@ def _fill(box: QHBoxLayout | QVBoxLayout, things: Sequence[QWidget | QLayout | N
             box.addWidget(thing)
         else:
             box.addLayout(thing)
+
+
+def share_room(layout: QBoxLayout, *shares: int) -> None:
+    """How much of the room each of the first parts of a row or a column has."""
+    for at, share in enumerate(shares):
+        layout.setStretch(at, share)
 
 
 class Pages(QStackedWidget):

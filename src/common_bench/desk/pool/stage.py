@@ -106,7 +106,7 @@ class PoolStage(StageView):
         self.more = label("", "soft", wrap=True)
         self.scatter_card.add(self.scatter)
         self.scatter_card.add(self.within, self.between, self.more)
-        self.who_card = WhoCard()
+        self.who_card = WhoCard(hub)
         self.state_card = Card()
         self.state = label("", wrap=True)
         self.state_card.add(self.state)
@@ -124,6 +124,7 @@ class PoolStage(StageView):
         return {
             "O": ("open or seal the pool", self.open_or_seal),
             "V": ("open it with values alone, names later", self.open_without_names),
+            "P": ("send what counts and is not in", self.who_card.send_all),
             "G": ("show one group after another", self.show_next),
             "X": ("set this bench's findings aside or take them back", self.ask_aside),
             "N": ("hide or show the groups' names", self.hide_names),
@@ -265,7 +266,7 @@ class PoolStage(StageView):
         say(
             self.sealed_more,
             "The pool is sealed: nobody sees a neighbour's findings, so nobody copies them. Open it to the class when you are ready; "
-            "it can be sealed again." if sent else "Send findings in stage 5, Work up. The pool stays sealed until you open it to the class.",
+            "it can be sealed again." if sent else "Each group sends its own in stage 5, Work up, or all are sent here (P). The pool stays sealed until you open it to the class.",
         )  # fmt: skip
         shown = len(lesson.store.pool_shown)
         say(self.state, NAMELESS if nameless else f"{shown} of {len(lesson.store.groups)} groups are shown, one after another." if opened and not whole else SEALED)  # fmt: skip

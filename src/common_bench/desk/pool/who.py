@@ -6,24 +6,36 @@ from PyQt6.QtWidgets import QVBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.labels import ShortLabel
-from common_bench.desk.look.pieces import Card, emptied, hbox
+from common_bench.desk.look.pieces import Card, button, emptied, hbox
 from common_bench.desk.look.sheet import px
+from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.pool_state import WITHOUT_NAMES
 
 
 class WhoCard(Card):
-    """Each group with how many findings it has sent."""
+    """Each group with how many findings it has sent, and what was worked up and is not in yet."""
 
-    def __init__(self) -> None:
+    def __init__(self, hub: Hub) -> None:
         super().__init__("Who is in")
+        self._hub = hub
         self._who = QVBoxLayout()
         self._who.setSpacing(px(6))
         self.body.addLayout(self._who)
+        self.send = button("", self.send_all, role="link")
+        self.add(self.send)
+
+    def send_all(self) -> None:
+        """Of every bench, the runs that count, have a finding and are not in."""
+        self._hub.send_to_pool(self._hub.lesson.pooling.to_send(), "The class")
 
     def show_lesson(self, lesson: OpenLesson) -> None:
         emptied(self._who)
-        rows = lesson.store.pool_rows()
+        rows, loose = lesson.store.pool_rows(), len(lesson.pooling.to_send())
+        self.send.setText(
+            f"Send {'all ' if loose > 1 else 'the '}{loose} that {'are' if loose > 1 else 'is'} not in (P)"
+        )
+        self.send.setVisible(loose > 0)
         for group in lesson.store.groups:
             own = [row for row in rows if row.group == group.id]
             if not own:

@@ -242,6 +242,13 @@ class Hub(QObject):
         elif self.try_to(lambda: self.lesson.roster.send_data(kit, command.data)):
             self.tell(f"Sent to {self.alias}: {command.name}.", "good")
 
+    def send_to_pool(self, runs: list[int], who: str) -> None:
+        if not runs:
+            self.tell(f"{who} has no run that is not in the pool already.", "amber")
+        elif self.try_to(lambda: self.lesson.pooling.send_to_pool(runs)):
+            count = f"{len(runs)} run{'s' if len(runs) != 1 else ''}"
+            self.tell(f"{who}: {count} sent to the pool.", "good", act="Take back", then=self.undo)
+
     def give(self, kit: int, group: int | None) -> None:
         if self.try_to(lambda: self.lesson.roster.give_kit(kit, group)):
             to = self.lesson.store.group(group).alias if group is not None else "no bench"

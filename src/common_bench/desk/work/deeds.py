@@ -27,21 +27,11 @@ class RunDeeds:
         runs = (
             [run.id for run in lesson.store.kept_runs(self.hub.group) if run.id not in there] if self.hub.group else []
         )
-        self.send(runs, self.hub.alias)
+        self.hub.send_to_pool(runs, self.hub.alias)
 
     def send_all(self) -> None:
         """Of every bench, the runs that count, have a finding and are not there."""
-        store = self.hub.lesson.store
-        there = store.pooled()
-        runs = [run.id for run in store.kept_runs() if run.id not in there and store.findings(run.id)]
-        self.send(runs, "The class")
-
-    def send(self, runs: list[int], who: str) -> None:
-        if not runs:
-            self.hub.tell(f"{who} has no run that is not in the pool already.", "amber")
-        elif self.hub.try_to(lambda: self.hub.lesson.pooling.send_to_pool(runs)):
-            count = f"{len(runs)} run{'s' if len(runs) != 1 else ''}"
-            self.hub.tell(f"{who}: {count} sent to the pool.", "good", act="Take back", then=self.hub.undo)
+        self.hub.send_to_pool(self.hub.lesson.pooling.to_send(), "The class")
 
     def ask_aside(self) -> None:
         run, lesson = self._current(), self.hub.lesson

@@ -101,7 +101,7 @@ class AllRunsCard(Card):
         self.body.addLayout(row)
 
     def show_lesson(self, lesson: OpenLesson, chosen: int) -> None:
-        store, pooled = lesson.store, lesson.store.pooled()
+        store = lesson.store
         wanting: list[tuple[int, list[Cell]]] = []
         others: list[tuple[int, list[Cell]]] = []
         for run in store.ended_runs():
@@ -124,7 +124,7 @@ class AllRunsCard(Card):
         self.table.blockSignals(True)
         self.table.selectRow(self.runs.index(chosen) if chosen in self.runs else -1)
         self.table.blockSignals(False)
-        loose = sum(1 for run in store.kept_runs() if run.id not in pooled and store.findings(run.id))
+        loose = len(lesson.pooling.to_send())
         say(self.words, f"{len(self.runs)} runs · {len(wanting)} want a look · {loose} count and are not in the pool")
         self.send.setEnabled(loose > 0)
 

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QSizePolicy
 
 from common_bench.desk.look.labels import label
-from common_bench.desk.look.pieces import Card, Pages, button, hbox, say, scrolled, vbox
+from common_bench.desk.look.pieces import Card, Pages, button, hbox, say, scrolled, share_room, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
@@ -76,9 +76,7 @@ class WorkStage(StageView):
         for each in (self.graph_card, self.under):  # each has its share, whatever it would like
             each.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
         self.graph_card.setMinimumHeight(px(190))
-        left = vbox(self.graph_card, self.under, spacing=11)
-        for at, share in enumerate((10, 9)):
-            left.setStretch(at, share)
+        left = self._left = vbox(self.graph_card, self.under, spacing=11)
         self.finding_card = FindingCard()
         self.following = FollowedSpan(hub, self.graph_card, self.finding_card, self._current)
         self.how = button("How it came about (K)", lambda: self.turn_page(ORIGIN), role="link")
@@ -98,8 +96,7 @@ class WorkStage(StageView):
         )  # fmt: skip
         right = scrolled(vbox(*self._cards, None, spacing=11))
         body = hbox(left, right, spacing=11)
-        body.setStretch(0, 66)
-        body.setStretch(1, 34)
+        share_room(body, 66, 34)
         self.column.addLayout(body, 1)
 
     def keys(self) -> Keys:
@@ -294,6 +291,12 @@ class WorkStage(StageView):
 
     _seconds = 0.0
 
+    def _share_room(self) -> None:
+        alone = not (
+            self.under.currentIndex() or self.each_card.isVisibleTo(self) or self.residuals_card.isVisibleTo(self)
+        )
+        share_room(self._left, 10, 4 if alone else 9)  # the run has the room that nothing beneath it needs
+
     def refresh(self) -> None:
         run = self._current()
         alias = self.hub.alias
@@ -303,6 +306,7 @@ class WorkStage(StageView):
         self.take_aside.setVisible(run is not None)
         if self.under.currentIndex() == ALL_RUNS:
             self.all_card.show_lesson(self.lesson, self._run)
+        self._share_room()
         if run is None:
             self.residuals_card.hide()
             say(self.title, f"{alias} has no run yet" if alias else "No runs yet")
@@ -382,6 +386,7 @@ class WorkStage(StageView):
         by_name = {each.name: each for each in findings}
         self.written.card.show_values([run_value(replayed, by_name, each) for each in self.written.all])
         self.each_card.show_each(replayed, findings, show, emblem)
+        self._share_room()
         self.moments_card.show_run(run, replayed, marked)
         if findings and self.under.currentIndex() == ORIGIN:
             self.origin_card.show_steps(origin(self.lesson.book, replayed, findings[0], curves))
