@@ -282,6 +282,37 @@ def test_what_limits_a_mean_of_groups_is_what_the_mean_scatters_less_without(
     assert right >= 8, "by chance groups may seem to differ"
 
 
+@pytest.mark.parametrize(("of_group", "of_class", "wide"), [
+    (0.0, 0.0, 1.15), (0.0, 0.05, 1.15), (0.0, 0.012, 1.4), (0.03, 0.0, 1.6),
+])  # fmt: skip
+def test_a_mean_of_groups_holds_the_truth_whether_groups_or_all_share_what_their_calibration_is_known_to(
+    of_group: float, of_class: float, wide: float
+) -> None:
+    """Where each group has a calibration of its own, nothing says that they have not one in common: that may be told as wide."""
+    plan, of_runs, groups, inside, widths = Plan("Compared", findings=("rate_of",)), 0.02, 8, [], []
+    stated = float(np.sqrt(of_runs**2 + of_group**2 + of_class**2))
+    shared = float(np.hypot(of_group, of_class))
+    for seed in range(250):
+        dice = np.random.default_rng(seed)
+        levels = 1.0 + dice.normal(0, of_group, groups) + dice.normal(0, of_class)
+        rows = [
+            PoolRow(
+                3 * group + run, group, f"Group {group}", run, {},
+                {"rate_of": Measured(float(level + dice.normal(0, of_runs)), stated, "N", shared=shared)},
+            )
+            for group, level in enumerate(levels)
+            for run in range(3)
+        ]  # fmt: skip
+        found = class_result(plan, rows).finding
+        assert found is not None
+        inside.append(abs(found.value - 1.0) <= coverage_factor(found.dof) * found.u)
+        widths.append(found.u)
+    assert 0.92 <= np.mean(inside)
+    assert np.mean(inside) <= 0.985 or of_group
+    best = float(np.sqrt((of_runs**2 / 3 + of_group**2) / groups + of_class**2))
+    assert 0.9 * best < np.mean(widths) < wide * best
+
+
 def limited_rows(dice: np.random.Generator, of_runs: float, of_x: float, between: float) -> list[PoolRow]:
     rows = []
     for group, x in enumerate(np.linspace(0.5, 4.0, 12)):
