@@ -83,7 +83,7 @@ def test_in_clean_classes_hardly_anybody_stands_out(groups: int, between: float)
 def test_a_group_that_is_off_by_what_is_told_stands_out_in_nine_of_ten_classes(groups: int, between: float) -> None:
     dice = np.random.default_rng(8)
     found = []
-    for _ in range(150):
+    for _ in range(90):
         rows = rows_of(dice, groups, between=between)
         told = class_result(PLAN, rows).seen_from
         assert told is not None
@@ -94,7 +94,7 @@ def test_a_group_that_is_off_by_what_is_told_stands_out_in_nine_of_ten_classes(g
             for row in rows for y in [row.findings["period"]]
         ]  # fmt: skip
         found.append(any(place.stands_out and place.group == groups // 2 for place in class_result(PLAN, moved).places))
-    assert 0.80 <= np.mean(found) <= 0.98, "nine of ten, ± 0.025 by chance"
+    assert 0.80 <= np.mean(found) <= 0.98, "nine of ten, ± 0.03 by chance"
     assert class_result(PLAN, rows_of(dice, 4)).seen_from is None, "of four nobody is judged"
 
 
