@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from common_bench.desk.graphs.ranges import told_gaps
 from common_bench.model.measured import Measured, digits, places, plain, read_measured, written
 from common_bench.model.trouble import UnitTrouble
 from common_bench.model.units import conversion, power, product, same_kind, unit
@@ -82,3 +84,20 @@ def test_an_unknown_unit_is_refused_with_the_likely_one(wrong: str, meant: str) 
 def test_whole_numbers_are_parted_from_five_digits_on() -> None:
     assert plain(8412, 0) == "8412"
     assert plain(-1234567.25, 1) == "−1\u202f234\u202f567.2"
+
+
+@given(st.lists(st.tuples(st.floats(0, 100), st.floats(0.01, 5)), max_size=60), st.floats(0.1, 30))
+def test_of_many_gaps_the_longest_are_told_and_none_over_another(
+    found: list[tuple[float, float]], apart: float
+) -> None:
+    gaps = [(begin, begin + long) for begin, long in found]
+    told = told_gaps(gaps, apart)
+    middles = sorted(sum(gaps[at]) / 2 for at in told)
+    assert all(later - one >= apart for one, later in itertools.pairwise(middles))
+    assert bool(told) == bool(gaps)
+    assert len(told) <= 6
+    if told:
+        longest = max(end - begin for begin, end in gaps)
+        assert gaps[told[0]][1] - gaps[told[0]][0] == longest
+    left = [at for at in range(len(gaps)) if at not in told and len(told) < 6]
+    assert all(any(abs(sum(gaps[at]) / 2 - middle) < apart for middle in middles) for at in left), "others have no room"

@@ -12,7 +12,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainter
 
-from common_bench.desk.graphs.ranges import calm_range, gaps_in
+from common_bench.desk.graphs.ranges import GAP_ROOM, calm_range, gaps_in, told_gaps
 from common_bench.desk.look.labels import escaped
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import FAMILIES, palette, px
@@ -376,6 +376,7 @@ class LiveTrace(pg.PlotWidget):
 
     def _shade(self, t: Floats, values: Floats) -> None:
         gaps = gaps_in(t, np.isfinite(values))
+        told = told_gaps(gaps, GAP_ROOM * self._seconds)
         while len(self._shades) < len(gaps):
             shade = pg.LinearRegionItem(
                 (0, 0), movable=False, brush=translucent(palette().amber, 60), pen=pen(palette().card, 0)
@@ -387,10 +388,9 @@ class LiveTrace(pg.PlotWidget):
             self.getPlotItem().addItem(words, ignoreBounds=True)
             self._shades.append((shade, words))
         for at, (shade, words) in enumerate(self._shades):
-            visible = at < len(gaps)
-            shade.setVisible(visible)
-            words.setVisible(visible)
-            if visible:
+            shade.setVisible(at < len(gaps))
+            words.setVisible(at in told)
+            if at < len(gaps):
                 shade.setRegion(gaps[at])
                 words.setText(f"gap {gaps[at][1] - gaps[at][0]:.1f} s")
                 words.setPos(sum(gaps[at]) / 2, self._range[1])

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 
 from common_bench.model.block import Bools, Floats
 from common_bench.model.measured import plain
+
+MOST_TOLD, GAP_ROOM = 6, 0.12  # gaps whose lengths are written at one time, and the share of an axis that each takes
 
 
 def step_of(spread: float, most: int) -> float:
@@ -39,6 +42,18 @@ def calm_range(kept: tuple[float, float], values: Floats) -> tuple[float, float]
     margin = max((high - low) * 0.15, abs(high) * 1e-4, 1e-9)
     fits = kept[0] <= low and high <= kept[1] and (high - low + 2 * margin) >= 0.5 * (kept[1] - kept[0])
     return kept if fits else (low - margin, high + margin)
+
+
+def told_gaps(gaps: Sequence[tuple[float, float]], apart: float) -> list[int]:
+    """Those of many gaps whose lengths are written: the longest, no two closer to each other than `apart`, which a number takes."""
+    told: list[int] = []
+    for at in sorted(range(len(gaps)), key=lambda at: gaps[at][0] - gaps[at][1]):
+        middle = sum(gaps[at]) / 2
+        if all(abs(sum(gaps[other]) / 2 - middle) >= apart for other in told):
+            told.append(at)
+        if len(told) == MOST_TOLD:
+            break
+    return told
 
 
 def gaps_in(t: Floats, known: Bools) -> list[tuple[float, float]]:

@@ -12,13 +12,14 @@ from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen, QPixm
 from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
-from common_bench.desk.graphs.ranges import calm_range, gaps_in, ticks
+from common_bench.desk.graphs.ranges import calm_range, gaps_in, ticks, told_gaps
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats
 from common_bench.model.visible import on_one_line
 
 LONGEST_FLAG = 24  # characters
+GAP_WORDS = 58  # px that the length of a gap takes
 
 
 class TileTrace(QGraphicsView):
@@ -55,6 +56,7 @@ class TileTrace(QGraphicsView):
     def restyle(self) -> None:
         worn = palette()
         self._card, self._amber, self._verdigris = QColor(worn.card), QColor(worn.amber), QColor(worn.verdigris)
+        self._shade = translucent(worn.amber, 60)
         self._line, self._broken = pen(hue(worn, self.colour), 1.6), pen(hue(worn, self.colour), 1.2, dashed=True)
         self._soft, self._hairline, self._flag = (
             QColor(worn.soft),
@@ -136,9 +138,10 @@ class TileTrace(QGraphicsView):
         across, up = (width - left) / self._seconds, (height - 2) / (high - low)
         painter.setClipRect(left, 0, width - left, height)
         for begin, end in self._gaps:
-            area = QRectF(width + begin * across, 0, (end - begin) * across, height)
-            painter.fillRect(area, translucent(self._amber.name(), 60))
-            self._label(painter, f"gap {end - begin:.1f} s", area.center().x(), self._amber, 0.5)
+            painter.fillRect(QRectF(width + begin * across, 0, (end - begin) * across, height), self._shade)
+        for place in told_gaps(self._gaps, px(GAP_WORDS) / across) if self._gaps else ():
+            begin, end = self._gaps[place]
+            self._label(painter, f"gap {end - begin:.1f} s", width + (begin + end) / 2 * across, self._amber, 0.5)
         x, y = width + self.t * across, height - 1 - (self.values - low) * up
         if self._guess is None:
             self._polyline(painter, x, y, self._line)
