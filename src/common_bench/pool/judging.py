@@ -11,12 +11,13 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
+from common_bench.model.block import Source
 from common_bench.model.class_line import GroupPlace
 from common_bench.model.measured import Measured, plain
 from common_bench.model.plan import ClassGraph
 from common_bench.model.run import PoolRow
 from common_bench.model.trouble import CalibrationTrouble
-from common_bench.model.uncertainty import as_normal
+from common_bench.model.uncertainty import as_normal, combined
 from common_bench.pool.causes import cause_of
 from common_bench.pool.places import FittedLines, away_from, logs_of
 
@@ -121,18 +122,21 @@ def _judged_by_level(place: GroupPlace, others: Sequence[GroupPlace], limit: flo
     scatter = float(np.var(y, ddof=1))
     stated = float(np.mean([other.y.u**2 for other in others]))
     more = place.y.u**2 - stated
-    variance = scatter * (1 + 1 / n) + (more if math.isfinite(more) and more > 0 else 0.0)
-    if not variance > 0:
+    parts = {Source("the others", False, "", n - 1.0): math.sqrt(scatter * (1 + 1 / n))}
+    if math.isfinite(more) and more > 0:
+        parts[Source("its own", False, "", place.y.dof)] = math.sqrt(more)
+    u, dof = combined(parts)
+    if not u > 0:
         return place
-    difference, u = place.y.value - float(y.mean()), math.sqrt(variance)
-    away = as_normal(difference / u, n - 1.0)
+    difference = place.y.value - float(y.mean())
+    away = as_normal(difference / u, dof)
     words = ""
     if abs(away) > limit:
         side = "low" if difference < 0 else "high"
         words = (
             f"{place.alias} sits {abs(away):.0f} uncertainties {side} of the others: is its sensor where theirs are?"
         )
-    told = Measured(difference, u, place.y.unit, n - 1.0)
+    told = Measured(difference, u, place.y.unit, dof)
     return msgspec.structs.replace(place, away=away, words=words, limit=limit, from_line=told)
 
 

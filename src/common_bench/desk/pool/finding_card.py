@@ -8,7 +8,7 @@ from collections.abc import Callable
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, pretty, say, shortened
 from common_bench.desk.look.sheet import palette
-from common_bench.model.class_line import ClassResult
+from common_bench.model.class_line import MEAN, ClassResult
 from common_bench.model.measured import NO_VALUE, interval_words, written
 from common_bench.model.plan import Plan
 from common_bench.pool.class_line import class_graph_of
@@ -59,7 +59,8 @@ class ClassFindingCard(Card):
         say(self.finding, told, "title" if len(told) > LONG and palette().scale > 1 else "finding")
         graph = class_graph_of(plan)
         assert graph is not None, "a class finding comes of a class graph"
-        formula = graph.finding.partition("=")[2].strip() or "mean of the groups' means"
+        formula = graph.finding.partition("=")[2].strip()
+        formula = "mean of the groups' means" if formula in ("", MEAN) else formula
         counted = result.line or result.level
         assert counted is not None, "a class finding comes of a class line or of groups compared"
         words = [f"{pretty(formula)}, {counted.runs} runs, {counted.groups} groups", interval_words(found)]
