@@ -25,6 +25,8 @@ def test_a_teacher_holds_the_whole_lesson_with_keys_alone(desk: Callable[..., De
     made.calibrate()
     made.see("6 of 6 good", made.window.path)
     made.see("✓ good", made.window.stage)
+    made.press("4", "H")
+    made.see("Now on every bench: bottle, let go.", made.window)
     for run in (1, 2):
         made.hang("bottle", 1.5)
         made.record()

@@ -10,6 +10,7 @@ from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import button, choice, hbox, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.words import Stage
 from common_bench.model.bench import StandInNotice
 from common_bench.standins.control import order
 from common_bench.standins.world import MAIN, World, world_of, worlds
@@ -44,6 +45,15 @@ class StandInPanel(QFrame):
         self._looked = 0
         self._world: World = world_of(MAIN)
         self._notices: list[StandInNotice] = []
+        hub.staged.connect(self._offer_for)
+
+    def _offer_for(self, stage: Stage) -> None:
+        """What is recorded is not what one calibrates with."""
+        sensor = self._hub.lesson.store.sensor()
+        known = [point.label for point in sensor.points] if sensor else []
+        more = [words for words, _ in self._world.hands if words not in known]
+        if stage == "record" and more and self.what.currentText() in known:
+            self.choose(more[0])
 
     def refresh(self) -> None:
         self._looked -= 1
