@@ -145,9 +145,21 @@ def test_a_long_file_is_read_and_kept_beside_the_window_and_left_while_it_is(
     stage.bring_in([path])
     made.until(lambda: stage.bringing.preview is not None, "it is read")
     made.see("3000 rows", stage)
+    for name, said in (
+        ("time", "time"),
+        ("depth", "depth"),
+    ):  # one that is taken is refused, and the file stays as it was
+        stage.bringing.columns.item(1, 0).setText(name)
+        made.see("Looking again", stage)
+        made.until(lambda: stage.bringing.preview is not None, "it is looked through again")
+        made.see(said, made.window)
+        names = [each.name for each in stage.bringing.preview.columns]
+        assert names == ["time", "level" if name == "time" else "depth"]
+        assert stage.bringing.main.isVisible()
     stage.bringing.main.click()
     made.until(lambda: len(store.kept_runs()) == 1, "it is kept, and worked up")
     assert len(lesson.working_up.replayed(store.runs()[0].id).t) == 3000
+    assert set(lesson.working_up.replayed(store.runs()[0].id).raw) == {"depth"}
     made.until(lambda: not stage.bringing.isVisible(), "and left")
     made.undo()
     made.until(lambda: store.kept_runs() == [], "taken back")

@@ -83,15 +83,16 @@ class BringingIn:
 
     def look_at(self, path: Path) -> Preview:
         """One file as one run. Raises FileTrouble where nothing can be read."""
-        return self._preview(logged_from(path))
+        return self.recognised(self._preview(logged_from(path)))
 
     def look_at_all(self, paths: Sequence[Path]) -> list[Preview]:
         """What would come in, a run each: files of one series joined, a file in which several kits speak taken apart. Raises
         FileTrouble where nothing can be read of one of them."""
-        return self.previews([logged_from(path) for path in paths])
+        return [self.recognised(each) for each in self.previews([logged_from(path) for path in paths])]
 
     def previews(self, read: Sequence[Logged]) -> list[Preview]:
-        """The same of files that have been read, as by a worker."""
+        """The same of files that have been read; what is long in it. Safe from any thread: what the book knows of them is not in it yet
+        (`recognised`)."""
         aliases = [group.alias for group in self._store.groups]
         found: list[Preview] = []
         for series in in_series(read):
@@ -105,9 +106,15 @@ class BringingIn:
                 found.append(replace(self._preview(joined_files(series)), files=files))
         return found
 
+    def recognised(self, preview: Preview) -> Preview:
+        """With whose it seems to be, and what of it was brought in before."""
+        again = self._again(preview.logged, preview.digest, preview.kit)
+        files = tuple(self.recognised(each) for each in preview.files)
+        return replace(preview, group=self._whose(preview.logged, preview.kit), again=again, files=files)
+
     def corrected(self, preview: Preview, corrections: Mapping[int, Correction]) -> Preview:
-        """The same file with columns as somebody says; by their places. Raises FileTrouble where a name, a unit or a role is
-        none, and where no channel is left."""
+        """The same file with columns as somebody says; by their places. Safe from any thread. Raises FileTrouble where a name, a unit
+        or a role is none, and where no channel is left."""
         logged = preview.logged
         names, units = list(logged.names), list(logged.units)
         for at, each in corrections.items():
@@ -120,7 +127,7 @@ class BringingIn:
         found = self._preview(replace(logged, names=names, units=units), kit=preview.kit, roles=roles)
         if not any(each.role == "channel" for each in found.columns):
             raise FileTrouble("no-channel-left", where=str(logged.path))
-        return replace(found, files=preview.files)
+        return replace(found, files=preview.files, group=preview.group, again=preview.again)
 
     def _preview(self, logged: Logged, *, kit: str = "", roles: Mapping[int, Role] | None = None) -> Preview:
         times = _times(logged, roles or {})
@@ -130,9 +137,7 @@ class BringingIn:
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
         return Preview(
-            logged, times, tuple(columns_of(logged, times, roles or {}, self._store.channels)), gaps,
-            self._whose(logged, kit), digest,
-            self._again(logged, digest, kit), kit,
+            logged, times, tuple(columns_of(logged, times, roles or {}, self._store.channels)), gaps, None, digest, "", kit,
         )  # fmt: skip
 
     def _whose(self, logged: Logged, kit: str) -> int | None:

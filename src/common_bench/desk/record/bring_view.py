@@ -40,6 +40,8 @@ AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "ended when last
 AS_RUN, MOST_BESIDE = "as seen in ", 6  # runs that a file may be held against
 MOST_SHADED = 60  # gaps that are shown
 POLL = 50  # ms between looks whether a worker has done
+Work = Callable[[LongTask], Any]
+Then = Callable[[Any], object]
 
 
 class BringView(QWidget):
@@ -56,7 +58,7 @@ class BringView(QWidget):
         self.shift.editingFinished.connect(self._shifted)
         self.preview: Preview | None = None
         self._answer: Future[Any] | None = None  # what a worker is asked for
-        self._then: Callable[[Any], object] = lambda _: None
+        self._then: Then = lambda _: None
         self._progress, self._doing = LongTask(), ""
         self._polls = QTimer(self)
         self._polls.timeout.connect(self._poll)
@@ -116,8 +118,8 @@ class BringView(QWidget):
             names = ", ".join(path.name for path in paths[:3])
             self._later(
                 f"Reading {names} ({size / 1e6:.0f} MB) …",
-                lambda progress: [logged_from(path, progress) for path in paths],
-                lambda files: self._show_all(bringing_in.previews(files)),
+                lambda progress: bringing_in.previews([logged_from(path, progress) for path in paths]),
+                lambda found: self._show_all([bringing_in.recognised(each) for each in found]),
             )
             return True
         try:
@@ -131,9 +133,9 @@ class BringView(QWidget):
         self.preview, self._waiting = None, found
         return self._next()
 
-    def _later(self, words: str, work: Callable[[LongTask], Any], then: Callable[[Any], object]) -> None:
-        """Has a worker do what takes long, and says so; Esc leaves it, and nothing is kept."""
-        self.preview = None
+    def _later(self, words: str, work: Work, then: Then, otherwise: Callable[[], object] | None = None) -> None:
+        """Has a worker do what takes long, and says so; Esc leaves it, and nothing is kept. otherwise: done where it is refused."""
+        self.preview, self._otherwise = None, otherwise or self.leave
         say(self.title, words)
         say(self.files, "Esc stops it; nothing is kept")
         for each in self._shown:
@@ -154,7 +156,7 @@ class BringView(QWidget):
         for each in self._shown:
             each.show()
         if not self._hub.try_to(lambda: self._then(answer.result())):
-            self.leave()
+            self._otherwise()
 
     def _next(self) -> bool:
         """Shows the next run that would come in; whether there is one."""
@@ -184,15 +186,16 @@ class BringView(QWidget):
             now = replace(before, name=typed) if column == 0 else replace(before, unit=typed)
         if now == before:
             return
-        corrections = {**self._corrections, at: now}
+        corrections, corrected = {**self._corrections, at: now}, self._hub.lesson.bringing_in.corrected
 
-        def correct() -> None:
-            self.preview = self._hub.lesson.bringing_in.corrected(found, corrections)
+        def then(made: Preview) -> None:
             self._corrections = corrections
+            self._show(made)
 
-        self._hub.try_to(correct)
-        assert self.preview is not None
-        self._show(self.preview)
+        if len(found.logged.data) > LONG:
+            self._later("Looking again …", lambda _: corrected(found, corrections), then, lambda: self._show(found))
+        elif not self._hub.try_to(lambda: then(corrected(found, corrections))):
+            self._show(found)
 
     @property
     def _hue(self) -> str:
@@ -266,10 +269,8 @@ class BringView(QWidget):
         self.graph.name_time(with_unit(f"raw {name}", unit), found.seconds, "time since the first row")
         self.graph.setXRange(0, found.seconds or 1.0, padding=0.02)
         self.graph.frame_values(values)
-        say(
-            self.trace_card.aside,
-            f"{len(found.gaps)} gap{'s' if len(found.gaps) > 1 else ''} shown" if found.gaps else "",
-        )
+        gaps = f"{len(found.gaps)} gap{'s' if len(found.gaps) > 1 else ''} shown" if found.gaps else ""
+        say(self.trace_card.aside, gaps)
 
     def _show_when(self) -> None:
         self.moment.setVisible(self.when.currentText() in (BEGAN, ENDED))
@@ -372,13 +373,12 @@ class BringView(QWidget):
             if shift is None:
                 raise FileTrouble("moment-not-read", text=self.shift.text())
             moment = datetime.fromisoformat(run_beside.began_at).replace(tzinfo=None) + timedelta(seconds=shift)
-        bringing_in = self._hub.lesson.bringing_in
-        place = bringing_in.place_for(found, group.id)
+        place = (bringing_in := self._hub.lesson.bringing_in).place_for(found, group.id)
 
         def keep(kept: tuple[StreamFormat, int]) -> None:
             run, _ = bringing_in.brought(
                 found, place, kept, began=moment if when == BEGAN or run_beside is not None else None,
-                ended=moment if when == ENDED else None, told=when not in (DURATIONS,),
+                ended=moment if when == ENDED else None, told=when != DURATIONS,
             )  # fmt: skip
             self._hub.lesson.working_up.ended(run, None)
             who = f"{group.alias} run {self._hub.lesson.store.run(run).number}"
