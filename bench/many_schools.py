@@ -50,7 +50,7 @@ def simulated(folder: Path, schools: int) -> int:
         columns = {
             "run": [f"{school}-{k}" for k in at], "class_id": [f"c{k}" for k in at // (GROUPS * RUNS)],
             "group": [f"g{k}" for k in at // RUNS % GROUPS], "number": at % RUNS, "sent_at": ["2026-11-01"] * each, "aside": [""] * each,
-            "place": [f"{x:.9g}" for x in lengths], "x": lengths, "u_x": np.full(each, 0.002), "y": y, "u_y": np.full(each, 0.008),
+            "place": [f"{x:.9g}" for x in lengths], "x": lengths, "u_x": np.full(each, 0.002), "y": y, "u_y": np.full(each, 0.008), "shared_y": np.zeros(each),
         }  # fmt: skip
         place = top / f"school=s{school}"
         place.mkdir()
