@@ -23,6 +23,7 @@ from common_bench.model.run import PoolRow
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.pool.class_line import class_result
 from common_bench.pool.limits import limit_words
+from common_bench.pool.places import FittedLines
 from simulated import KINDS_OF_CLASS, KindOfClass, class_places
 
 PLAN = shipped_plan("swinging-bottles")
@@ -247,6 +248,35 @@ def test_what_limits_a_class_is_told_with_what_would_help(
         ] in words
         assert ("dose known twice as well" in words) == (most == "condition")
         assert words in pooled_json(result)["words"]
+
+
+@given(st.integers(0, 10**6), st.integers(4, 12), st.sampled_from([0.0, 3.0]), st.sampled_from(["", " * (2.0 ± 0.1)"]))
+@settings(max_examples=25)
+def test_what_a_class_finding_is_made_of_adds_up_and_is_what_whole_matrices_give(
+    seed: int, groups: int, between: float, constant: str
+) -> None:
+    rows = rows_of(np.random.default_rng(seed), groups, between=between)
+    graph = msgspec.structs.replace(PLAN.graph, finding=f"s = slope{constant}", accepted="")
+    result = class_result(msgspec.structs.replace(PLAN, graph=graph), rows)
+    assert result.finding is not None
+    told = {share.name: share.u for share in result.made_of}
+    assert sum(u**2 for u in told.values()) == pytest.approx(result.finding.u**2, rel=2e-3), "but for what is left out"
+    assert list(told.values()) == sorted(told.values(), reverse=True)
+    assert ("constants" in told) == bool(constant)
+    lines = FittedLines(graph)
+    places = [place for place in result.places if not place.aside]
+    line = lines.through(places)
+    x, _, u_x, v, whose = lines.coordinates(places)
+    of_x, same = (line.slope * u_x) ** 2, (whose[:, None] == whose[None, :]).astype(float)
+    parts = {"single runs": np.diag(v), "length": np.diag(of_x), "groups differ": line.between * same}
+    inverse, matrix = np.linalg.inv(sum(parts.values())), np.column_stack([np.ones(len(x)), x])
+    weights = np.linalg.inv(matrix.T @ inverse @ matrix)[1] @ matrix.T @ inverse
+    variances = {name: float(weights @ each @ weights) for name, each in parts.items()}
+    of_line = result.finding.u**2 - told.get("constants", 0.0) ** 2
+    for name, each in variances.items():
+        share = each / sum(variances.values())
+        assert told.get(name, 0.0) ** 2 / of_line == pytest.approx(share, abs=2e-3)
+    assert pooled_json(result)["finding"]["made_of"][0]["name"] == next(iter(told))
 
 
 @pytest.mark.parametrize(("most", "of_runs", "between", "common"), [

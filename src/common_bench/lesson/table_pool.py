@@ -97,7 +97,9 @@ def pooled_json(result: ClassResult, name: str = "") -> dict[str, Any]:
     line, level, y_unit = result.line, result.level, result.points[0].y.unit if result.points else ""
     told: dict[str, Any] = {"class": name} if name else {}
     told |= {
-        "finding": {"name": result.finding_name, **_number(result.finding)} if result.finding is not None else None,
+        "finding": None if result.finding is None else {
+            "name": result.finding_name, **_number(result.finding), "made_of": msgspec.to_builtins(result.made_of),
+        },
         "line": None if line is None else {
             "slope": line.slope, "u_slope": line.covariance[1][1] ** 0.5, "intercept": line.intercept,
             "u_intercept": line.covariance[0][0] ** 0.5, "bend": line.bend, "covariance": line.covariance, "dof": line.u_dof,

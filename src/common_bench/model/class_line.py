@@ -8,6 +8,7 @@ import msgspec
 
 from common_bench.model.block import Source
 from common_bench.model.measured import Measured
+from common_bench.model.run import Share
 from common_bench.model.uncertainty import as_normal, combined, coverage_factor
 
 MOST_LOGARITHM = 700.0  # of a number that can be written
@@ -112,7 +113,8 @@ class ClassResult(msgspec.Struct, frozen=True):
     """within, between: scatter of y inside a group from run to run, and between groups about the line
     beyond that (unit of y, nan where unknown). `why_no_line` says in words what is missing. x_label is empty where y is
     only compared; level: then, and where x is drawn without a line; words: what is to be known of it besides; seen_from: by how
-    much in y a group must be off to stand out in nine of ten classes, None where nobody is judged."""
+    much in y a group must be off to stand out in nine of ten classes, None where nobody is judged; made_of: what the uncertainty of the
+    finding is made of, largest first."""
 
     x_label: str
     y_label: str
@@ -129,6 +131,7 @@ class ClassResult(msgspec.Struct, frozen=True):
     words: tuple[str, ...] = ()
     limits: ClassLimits | None = None
     seen_from: Measured | None = None
+    made_of: tuple[Share, ...] = ()
 
     @property
     def e_n(self) -> float:

@@ -9,7 +9,10 @@ OFFERS = {
     ),
     "department": ("Department",),
     "department_places": ("grouped_by_server",),
-    "limits": ("limit_words",),
+    "limits": (
+        "limit_words",
+        "shares_words",
+    ),
     "many_classes": (
         "many_classes",
         "ManyClasses",

@@ -28,12 +28,12 @@ from common_bench.model.class_line import (
 )
 from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph, Plan
-from common_bench.model.run import PoolRow
+from common_bench.model.run import PoolRow, Share
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
-from common_bench.pool.limits import what_limits, what_limits_level
+from common_bench.pool.limits import shares_of_level, shares_of_line, what_limits, what_limits_level
 from common_bench.pool.places import LEAST_GROUPS, FittedLines, places_of, point_of
 from common_bench.pool.power import seen_from
 from common_bench.workings.over import number_from
@@ -70,14 +70,14 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     within, between = _scatter(points, line, level)
     runs, groups = sum(place.runs for place in used), len({place.group for place in used})
     kept = _kept(line, used, groups, runs) if line is not None else None
-    limits = None
+    limits, made_of = None, tuple[Share, ...]()
     if line is not None and finding is not None:
-        limits = _limits(graph, line, used, lines)
+        limits, made_of = _limits(graph, line, used, lines)
     elif level is not None and finding == level.mean:
-        limits = what_limits_level(level, used)
+        limits, made_of = what_limits_level(level, used), shares_of_level(level, used)
     return ClassResult(
         graph.x, graph.y, tuple(points), tuple(judged), kept, finding_name, finding, plan.accepted(), within, between, why,
-        level, _words(kept, groups, judged), limits, seen_from(judged),
+        level, _words(kept, groups, judged), limits, seen_from(judged), made_of,
     )  # fmt: skip
 
 
@@ -115,9 +115,14 @@ def _without(
 
 def _limits(
     graph: ClassGraph, line: LineOfGroups, used: Sequence[GroupPlace], lines: FittedLines
-) -> ClassLimits | None:
+) -> tuple[ClassLimits | None, tuple[Share, ...]]:
+    """What limits the class finding, and what its uncertainty is made of."""
     found = _followed(graph.finding.partition("=")[2].strip(), line, used)
-    return what_limits(line, used, lines, found[1]) if found is not None else None
+    if found is None:
+        return None, ()
+    constants = (Share("constants", found[0].u),) if found[0].u > 0 else ()
+    made_of = (*shares_of_line(line, used, lines, found[1], graph.x), *constants)
+    return what_limits(line, used, lines, found[1]), tuple(sorted(made_of, key=lambda each: -(each.u or 0.0)))
 
 
 def _words(line: ClassLine | None, groups: int, judged: Sequence[GroupPlace]) -> tuple[str, ...]:

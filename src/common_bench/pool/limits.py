@@ -5,7 +5,7 @@ uncertainty out."""
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -13,8 +13,10 @@ from common_bench.fits.group_line import LineOfGroups, design, products, steepne
 from common_bench.model.block import Floats
 from common_bench.model.class_line import ClassLevel, ClassLimits, GroupPlace
 from common_bench.model.measured import Measured, u_words
+from common_bench.model.run import Share
 from common_bench.pool.places import FittedLines, own_variance
 
+NEGLIGIBLE = 0.02  # of the uncertainty; smaller shares are not listed
 FLOOR = 1e-12  # of the largest variance, which none is below
 WORTH_TELLING = 0.97  # of the uncertainty, of which less must be left
 
@@ -56,23 +58,76 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
     )
 
 
+def shares_of_line(
+    line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedLines, by: Floats, x_name: str
+) -> tuple[Share, ...]:
+    """What the uncertainty is made of that a finding has from the line: each variance by the weights that places have in it (JCGM 100,
+    5.1.2). by: (p,) how the finding follows the line's coefficients."""
+    x, _, u_x, v, groups = lines.coordinates(places)
+    whole = float(by @ line.covariance @ by)
+    if not line.stated:
+        return (Share("scatter about the line", math.sqrt(whole)),)
+    own = (np.unique(groups)[:, None] == groups[None, :]).astype(float)
+    matrix, of_x = design(x, line.powers), (steepness(x, line.powers, line.coefficients) * u_x) ** 2
+    spread = np.maximum(v + of_x, FLOOR * max(float((v + of_x).max()), line.between))
+    if not spread.max() > 0:
+        return ()
+    pull = matrix @ np.linalg.solve(products(matrix, matrix, spread, line.between, own), by) / spread
+    inside = line.between / (1 + line.between * (own @ (1 / spread)))
+    weights = pull - (own.T @ (inside * (own @ pull))) / spread
+    parts = {
+        "groups differ": line.between * float(np.sum((own @ weights) ** 2)), "single runs": float(np.sum(weights**2 * v)),
+        x_name: float(np.sum(weights**2 * of_x)),
+    }  # fmt: skip
+    return listed(parts, whole)
+
+
+def listed(parts: Mapping[str, float], whole: float) -> tuple[Share, ...]:
+    """Shares of variances that add up to the whole, largest first, but for what nobody would miss."""
+    total = sum(parts.values())
+    scaled = {name: each * whole / total for name, each in parts.items()} if total > 0 else {}
+    told = sorted(((each, name) for name, each in scaled.items() if each > NEGLIGIBLE**2 * whole), reverse=True)
+    return tuple(Share(name, math.sqrt(each)) for each, name in told)
+
+
+def _parts_of_level(level: ClassLevel, v: Floats) -> dict[str, float]:
+    """The variance of a mean of groups: of their runs, of how groups differ, and what all of them share. v: of places alone."""
+    scatter, n = level.scatter.value**2, level.groups
+    of_runs = min(float(v.mean()), scatter)  # beyond that it is common to all
+    shared = max(0.0, level.mean.u**2 - scatter / n)
+    return {"runs": of_runs / n, "groups": (scatter - of_runs) / n, "shared": shared}
+
+
+def shares_of_level(level: ClassLevel, places: Sequence[GroupPlace]) -> tuple[Share, ...]:
+    """What the uncertainty of a mean of groups is made of."""
+    v = np.array([own_variance(place.y) for place in places])
+    if not np.isfinite(v).all():
+        return (Share("groups differ", level.mean.u),)
+    parts = _parts_of_level(level, v)
+    names = {"runs": "single runs", "groups": "groups differ", "shared": "shared by all"}
+    return listed({names[key]: each for key, each in parts.items()}, level.mean.u**2)
+
+
 def what_limits_level(level: ClassLevel, places: Sequence[GroupPlace]) -> ClassLimits | None:
     """The same of a mean of groups, whose scatter holds what their runs scatter. None where the places do not state it."""
     v, n = np.array([own_variance(place.y) for place in places]), level.groups
     runs = np.array([max(1, place.runs) for place in places], float)
-    scatter, whole = level.scatter.value**2, level.mean.u**2
+    whole = level.mean.u**2
     if not 0 < whole < math.inf or not np.isfinite(v).all():
         return None
-    of_runs = min(float(v.mean()), scatter)  # beyond that it is common to all
-    shared = max(0.0, whole - scatter / n)
-    more_runs = of_runs * float((v / (runs + 1)).sum() / v.sum()) if v.any() else 0.0
-    without = {"runs": whole - of_runs / n, "groups": whole - (scatter - of_runs) / n, "shared": whole - shared}
+    parts = _parts_of_level(level, v)
+    more_runs = parts["runs"] * float((v / (runs + 1)).sum() / v.sum()) if v.any() else 0.0
     return ClassLimits(
-        min(without, key=lambda each: without[each]),
-        math.sqrt((whole - more_runs / n) / whole),
-        math.sqrt((scatter / (n + 1) + shared) / whole),
+        max(parts, key=lambda each: parts[each]),
+        math.sqrt((whole - more_runs) / whole),
+        math.sqrt((level.scatter.value**2 / (n + 1) + parts["shared"]) / whole),
         1.0,
     )
+
+
+def shares_words(made_of: Sequence[Share]) -> str:
+    """What an uncertainty is made of, in a line."""
+    return " · ".join(f"{share.name} {u_words(share.u)}" for share in made_of)
 
 
 def limit_words(found: ClassLimits, x: str, finding: Measured) -> str:

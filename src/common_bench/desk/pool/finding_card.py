@@ -12,6 +12,7 @@ from common_bench.model.class_line import MEAN, ClassResult
 from common_bench.model.measured import NO_VALUE, interval_words, written
 from common_bench.model.plan import Plan
 from common_bench.pool.class_line import class_graph_of
+from common_bench.pool.limits import shares_words
 
 LONG = 18  # characters of a finding, beyond which larger type has no room for it on a line
 AGREES = 2.0  # standard uncertainties; 95 of 100 agreeing findings lie inside
@@ -27,7 +28,8 @@ class ClassFindingCard(Card):
         self.finding_words = label("", "soft", wrap=True)
         self.agreement = label("", "good", wrap=True)
         self.without = label("", "soft", wrap=True)
-        self.add(self.finding, self.finding_words, self.agreement, self.without)
+        self.made_of = label("", "soft", wrap=True)
+        self.add(self.finding, self.finding_words, self.made_of, self.agreement, self.without)
 
     def _show_without(self, result: ClassResult, group: int, name_of: NameOf) -> None:
         """What the class would find without the selected bench."""
@@ -49,6 +51,7 @@ class ClassFindingCard(Card):
     def show_result(self, result: ClassResult, plan: Plan, group: int, name_of: NameOf) -> None:
         """group: without which the class finding is told too; name_of: how a group is called, where names may be hidden."""
         self._show_without(result, group, name_of)
+        self.made_of.setVisible(False)
         if result.finding is None:
             say(self.finding, NO_VALUE)
             say(self.finding_words, result.why_no_line or "The plan names no class finding.")
@@ -65,6 +68,8 @@ class ClassFindingCard(Card):
         assert counted is not None, "a class finding comes of a class line or of groups compared"
         words = [f"{pretty(formula)}, {counted.runs} runs, {counted.groups} groups", interval_words(found)]
         say(self.finding_words, "\n".join(each for each in words if each))
+        say(self.made_of, f"± made of: {pretty(shares_words(result.made_of))}")
+        self.made_of.setVisible(bool(result.made_of) and palette().scale <= 1)
         if result.accepted is None:
             say(self.agreement, "")
             return
