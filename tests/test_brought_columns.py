@@ -55,6 +55,7 @@ def test_what_never_changes_comes_in_where_the_plan_wants_it_or_nothing_else_is_
     )
     run, _ = lesson.bringing_in.bring(stuck, lesson.store.groups[0].id)
     assert set(lesson.working_up.replayed(run).raw) == ({wanted} if wanted else {"power", "level"})
+    lesson.working_up.ended(run, None)  # as the window tells
     made = alone(lesson)
     made.press("5")
     made.until(lambda: made.window.stage.graph.isVisible(), "a run that stands still is drawn too")  # type: ignore[attr-defined]
