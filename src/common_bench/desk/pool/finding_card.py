@@ -69,7 +69,8 @@ class ClassFindingCard(Card):
         words = [f"{pretty(formula)}, {counted.runs} runs, {counted.groups} groups", interval_words(found)]
         say(self.finding_words, "\n".join(each for each in words if each))
         say(self.made_of, f"± made of: {pretty(shares_words(result.made_of))}")
-        self.made_of.setVisible(bool(result.made_of) and palette().scale <= 1)
+        said = any(place.words for place in result.places if place.group == group)  # what is said of it needs the room
+        self.made_of.setVisible(bool(result.made_of) and palette().scale <= 1 and not said)
         if result.accepted is None:
             say(self.agreement, "")
             return

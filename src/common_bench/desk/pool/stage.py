@@ -16,6 +16,7 @@ from common_bench.desk.look.pieces import (
     hbox,
     pretty,
     say,
+    scrolled,
     set_property,
     shortened,
     vbox,
@@ -110,7 +111,7 @@ class PoolStage(StageView):
         self.state_card = Card()
         self.state = label("", wrap=True)
         self.state_card.add(self.state)
-        right = vbox(self.finding_card, self.scatter_card, self.who_card, self.state_card, None, spacing=11)
+        right = scrolled(vbox(self.finding_card, self.scatter_card, self.who_card, self.state_card, None, spacing=11))
         body = hbox(left, right, spacing=11)
         body.setStretch(0, 67)
         body.setStretch(1, 33)
