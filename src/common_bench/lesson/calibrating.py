@@ -297,8 +297,11 @@ class Taking:
 
     @property
     def planned(self) -> PlannedPoint | None:
+        return self._point(self.label)
+
+    def _point(self, label: str) -> PlannedPoint | None:
         sensor = self.store.sensor(self.channel) if self.channel else None
-        return next((p for p in sensor.points if p.label == self.label), None) if sensor else None
+        return next((p for p in sensor.points if p.label == label), None) if sensor else None
 
     def missing(self) -> list[int]:
         """Benches that do not have the point yet."""
@@ -322,13 +325,13 @@ class Taking:
     def catch_up(self) -> dict[int, str]:
         """Takes the point that the class went on from on benches that missed it and are steady there now; gives them,
         each with its point. To be asked a few times a second."""
-        sensor, caught_up = self.store.sensor(self.channel) if self.channel else None, dict[int, str]()
-        if not self.missed or sensor is None:
+        caught_up: dict[int, str] = {}
+        if not self.missed:
             return caught_up
         if len(self.missing()) < len(self.store.groups) - (self.against is not None):
             self.missed.clear()  # somebody holds the next already: what a bench holds now could be either
         for group, label in list(self.missed.items()):
-            point = next((p for p in sensor.points if p.label == label), None)
+            point = self._point(label)
             if point is None or self.calibrating.has_point(group, self.channel, label):
                 del self.missed[group]
             elif self.calibrating.still_held(self.channel, label) and self._holds_something_new(group):
