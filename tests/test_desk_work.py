@@ -82,9 +82,13 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     assert "tension (N),u_tension (N)" in head
     middle = stage.graph.viewport().rect().center()
     QTest.mouseMove(stage.graph.viewport(), middle)
-    stage.graph.scene().sigMouseMoved.emit(QPointF(stage.graph.mapToScene(QPoint(middle.x(), middle.y()))))
-    assert "byte" in stage.graph_card.here.text()
-    assert "raw load" in stage.graph_card.here.text()
+
+    def told_there() -> str:
+        stage.graph.scene().sigMouseMoved.emit(QPointF(stage.graph.mapToScene(QPoint(middle.x(), middle.y()))))
+        return stage.graph_card.here.text()
+
+    made.until(lambda: "byte" in told_there(), "the reading under the pointer is told")
+    assert "raw load" in told_there()
 
 
 def _sets_one_aside_by_pointing(made: Desk) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -196,10 +196,8 @@ def _record(lesson: OpenLesson, stand_ins: StandInProcess, world: World, say: Sa
         for act in world.before:
             stand_ins.order(kits="all", hang=act.what)
             _wait(lesson, act.wait, f"{act.what} has been done")
-        begun_on = lesson.recording.begin_runs(everybody)
-        if len(begun_on) < len(everybody):
-            raise Trouble("not-every-bench-ready")
-        say(f"Record     run {number} begins on {len(begun_on)} benches, {lesson.store.plan.rule.words}")
+        _begin_all(lesson, everybody)
+        say(f"Record     run {number} begins on {len(everybody)} benches, {lesson.store.plan.rule.words}")
         if lesson.store.plan.visited is not None:
             _take_points(lesson, stand_ins, world, say)
         for act in world.after:
@@ -209,6 +207,17 @@ def _record(lesson: OpenLesson, stand_ins: StandInProcess, world: World, say: Sa
         _until(lesson, lambda: len(lesson.store.kept_runs()) == number * len(everybody), "the runs are kept")
         for run in lesson.store.kept_runs()[-len(everybody) :]:
             _tell_run(lesson, run, say)
+
+
+def _begin_all(lesson: OpenLesson, groups: Sequence[int]) -> None:
+    """Begins a run on each bench as it gets ready: a kit that a busy machine has not read for a moment is waited for."""
+    left = set(groups)
+
+    def all_begun() -> bool:
+        left.difference_update(lesson.recording.begin_runs(sorted(left)))
+        return not left
+
+    _until(lesson, all_begun, "every bench is ready to record")
 
 
 def _tell_run(lesson: OpenLesson, run: Run, say: Say) -> None:
