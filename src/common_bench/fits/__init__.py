@@ -16,9 +16,9 @@ OFFERS = {
         "design",
         "group_line",
         "LineOfGroups",
-        "products",
         "steepness",
     ),
+    "group_loops": ("products",),
     "straight_line": ("straight_line",),
 }
 

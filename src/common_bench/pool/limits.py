@@ -9,7 +9,8 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from common_bench.fits.group_line import LineOfGroups, design, products, steepness
+from common_bench.fits.group_line import LineOfGroups, design, steepness
+from common_bench.fits.group_loops import products
 from common_bench.model.block import Floats
 from common_bench.model.class_line import ClassLevel, ClassLimits, GroupPlace
 from common_bench.model.measured import Measured, u_words
@@ -26,7 +27,8 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
     x, _, u_x, v, groups = lines.coordinates(places)
     if not line.stated:
         return None
-    own = (np.unique(groups)[:, None] == groups[None, :]).astype(float)
+    of, member = np.unique(groups, return_inverse=True)
+    count = len(of)
     matrix, steep = design(x, line.powers), steepness(x, line.powers, line.coefficients)
     runs = np.array([max(1, place.runs) for place in places], float)
 
@@ -37,7 +39,7 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
         if not spread.max() > 0:
             return 0.0
         try:
-            found = np.linalg.solve(products(matrix, matrix, spread, between, own), by)
+            found = np.linalg.solve(products(matrix, matrix, spread, between, member, count), by)
         except np.linalg.LinAlgError:  # as nothing tells of the line where most is taken away
             return math.inf
         return math.sqrt(max(0.0, float(by @ found)))
@@ -49,7 +51,6 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
         "runs": u(np.zeros_like(v), u_x, line.between), "condition": u(v, np.zeros_like(u_x), line.between),
         "groups": u(v, u_x, 0.0),
     }  # fmt: skip
-    count = len(own)
     return ClassLimits(
         min(without, key=lambda each: without[each]),
         u(v * runs / (runs + 1), u_x, line.between) / whole,
@@ -67,16 +68,22 @@ def shares_of_line(
     whole = float(by @ line.covariance @ by)
     if not line.stated:
         return (Share("scatter about the line", math.sqrt(whole)),)
-    own = (np.unique(groups)[:, None] == groups[None, :]).astype(float)
+    of, member = np.unique(groups, return_inverse=True)
+    count = len(of)
+
+    def by_group(of_places: Floats) -> Floats:
+        found: Floats = np.bincount(member, of_places, count).astype(float)
+        return found
+
     matrix, of_x = design(x, line.powers), (steepness(x, line.powers, line.coefficients) * u_x) ** 2
     spread = np.maximum(v + of_x, FLOOR * max(float((v + of_x).max()), line.between))
     if not spread.max() > 0:
         return ()
-    pull = matrix @ np.linalg.solve(products(matrix, matrix, spread, line.between, own), by) / spread
-    inside = line.between / (1 + line.between * (own @ (1 / spread)))
-    weights = pull - (own.T @ (inside * (own @ pull))) / spread
+    pull = matrix @ np.linalg.solve(products(matrix, matrix, spread, line.between, member, count), by) / spread
+    inside = line.between / (1 + line.between * by_group(1 / spread))
+    weights = pull - (inside * by_group(pull))[member] / spread
     parts = {
-        "groups differ": line.between * float(np.sum((own @ weights) ** 2)), "single runs": float(np.sum(weights**2 * v)),
+        "groups differ": line.between * float(np.sum(by_group(weights) ** 2)), "single runs": float(np.sum(weights**2 * v)),
         x_name: float(np.sum(weights**2 * of_x)),
     }  # fmt: skip
     return listed(parts, whole)

@@ -27,6 +27,7 @@ OFFERS = {
     "line_fits": ("chosen_rows",),
     "loops": (
         "extremes",
+        "inner_loop",
         "moved_on",
         "short_loop",
     ),
