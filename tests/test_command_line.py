@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 import os
 import subprocess
 import sys
 from collections.abc import Callable
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
 import pytest
 
-from common_bench.cli.running import parser
+from common_bench.cli.running import main, parser
 from common_bench.cli.saying import seconds_in
 from common_bench.model.trouble import Trouble
 from common_bench.standins.control import StandInProcess
@@ -25,13 +27,21 @@ def run(*words: object, folder: Path | None = None, within: float = 120) -> subp
 
 
 def refused(*words: object, folder: Path | None = None) -> str:
-    """The one line on standard error of a command that is refused with exit status 2."""
-    done = run(*words, folder=folder)
-    assert done.returncode == 2, done.stdout + done.stderr
-    assert done.stderr.count("\n") == 1, done.stderr
-    assert "Traceback" not in done.stderr
-    assert done.stderr.startswith("common-bench: ")
-    return done.stderr
+    """The one line on standard error of a command that is refused with exit status 2: of a process where stand-ins are
+    plugged in there, else of the same command here."""
+    if folder is not None:
+        done = run(*words, folder=folder)
+        status, told = done.returncode, done.stderr
+    else:
+        out, err = io.StringIO(), io.StringIO()
+        with pytest.MonkeyPatch.context() as patch, redirect_stdout(out), redirect_stderr(err):
+            patch.setenv("COMMON_BENCH_PORTS", "/nonexistent")
+            status, told = main([*map(str, words)]), err.getvalue()
+    assert status == 2, told
+    assert told.count("\n") == 1, told
+    assert "Traceback" not in told
+    assert told.startswith("common-bench: ")
+    return told
 
 
 @pytest.fixture(scope="module")
