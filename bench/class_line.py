@@ -22,7 +22,7 @@ from common_bench.pool.judging import judged_in_turn
 from common_bench.pool.places import FittedLines
 from simulated import KINDS_OF_CLASS, KindOfClass, class_places
 
-CLASSES, JUDGED = 3000, 6000  # and places of classes that are judged
+CLASSES = 3000  # of each kind
 GRAPH = ClassGraph("y", "x", "s = slope")
 GROUPS, RUNS = (4, 6, 8, 12, 16, 32), (1, 2, 3)
 HELD, WIDER, FALSE = (0.93, 0.97), 1.15, 0.05
@@ -34,20 +34,18 @@ def of_kind(asked: tuple[KindOfClass, int, int]) -> tuple[float, float, float]:
     """Share held, scatter over the best one's, share of classes in which somebody stands out."""
     kind, groups, runs = asked
     dice = np.random.default_rng(groups * 10 + runs)
-    inside, off, out, judged = 0, [], 0, 0
-    for at in range(CLASSES):
+    inside, off, out = 0, [], 0
+    for _ in range(CLASSES):
         each = class_places(dice, kind, groups=groups, runs=runs)
         line = group_line(each.x, each.y, each.u_x, each.v, each.groups)
         inside += abs(line.slope - each.slope) <= coverage_factor(line.u_dof) * line.covariance[1, 1] ** 0.5
         off.append((line.slope - each.slope) / each.best_u)
-        if at * len(each.x) < JUDGED:
-            judged += 1
-            places = [
-                GroupPlace(int(g), str(g), runs, Measured(float(x), float(u), ""), Measured(float(y), float(v) ** 0.5, ""), float("nan"), float("nan"), "")
-                for g, x, u, y, v in zip(each.groups, each.x, each.u_x, each.y, each.v, strict=True)
-            ]  # fmt: skip
-            out += any(place.stands_out for place in judged_in_turn(places, GRAPH, (), FittedLines(GRAPH)))
-    return inside / CLASSES, float(np.sqrt(np.mean(np.square(off)))), out / judged
+        places = [
+            GroupPlace(int(g), str(g), runs, Measured(float(x), float(u), ""), Measured(float(y), float(v) ** 0.5, ""), float("nan"), float("nan"), "")
+            for g, x, u, y, v in zip(each.groups, each.x, each.u_x, each.y, each.v, strict=True)
+        ]  # fmt: skip
+        out += any(place.stands_out for place in judged_in_turn(places, GRAPH, (), FittedLines(GRAPH)))
+    return inside / CLASSES, float(np.sqrt(np.mean(np.square(off)))), out / CLASSES
 
 
 def class_lines(told: Told) -> None:
@@ -60,4 +58,4 @@ def class_lines(told: Told) -> None:
         held, wide, out = [each[0] for each in own], max(each[1] for each in own), max(each[2] for each in own)
         good = all(HELD[0] - chance <= each <= HELD[1] + chance for each in held) and wide <= WIDER + 0.03
         words = f"{min(held):.1%} to {max(held):.1%}, {wide:.2f} ×, {out:.1%} out"
-        told(f"{kind.name}, {groups} groups", words, "93 to 97%, 1.15 ×, 5%", good and out <= FALSE + 2.5 * (0.05 * 0.95 * groups * kind.visits / JUDGED) ** 0.5)  # fmt: skip
+        told(f"{kind.name}, {groups} groups", words, "93 to 97%, 1.15 ×, 5%", good and out <= FALSE + 2.5 * (0.05 * 0.95 / CLASSES) ** 0.5)  # fmt: skip

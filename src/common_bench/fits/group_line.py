@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from common_bench.fits.group_loops import fitted_line, residual_squares
+from common_bench.fits.group_loops import fitted_line
 from common_bench.model.block import Floats, Ints
 from common_bench.model.trouble import CalibrationTrouble
 
@@ -60,6 +60,14 @@ class LineOfGroups:
         found = np.asarray(self._rows(x) @ self.coefficients).reshape(np.shape(x))
         return np.asarray(np.exp(found)) if self.logs[1] else found
 
+    def steep_at(self, x: float) -> float:
+        """How steep it is at x: dy/dx."""
+        if any(self.logs):
+            step = 1e-4 * (abs(x) or 1.0)
+            high, low = self.at(np.array([x + step, x - step])).tolist()
+            return float(high - low) / (2 * step)
+        return float(steepness(np.array([x]), self.powers, self.coefficients)[0])
+
     def u_at(self, x: Floats | float) -> Floats:
         """Standard uncertainty of the line itself at x."""
         rows = self._rows(x)
@@ -79,8 +87,7 @@ class LineOfGroups:
             return y * y * plain.variance_of_new(*own, v / (y * y)) if self.logs[1] else plain.variance_of_new(*own, v)
         if not (self.stated and math.isfinite(v) and math.isfinite(u_x)):
             return float(np.mean(self.variances)) + float(self.u_at(x)) ** 2
-        steep = float(steepness(np.array([x]), self.powers, self.coefficients)[0])
-        return self.scale * (v + (steep * u_x) ** 2 + self.between) + float(self.u_at(x)) ** 2
+        return self.scale * (v + (self.steep_at(x) * u_x) ** 2 + self.between) + float(self.u_at(x)) ** 2
 
 
 def design(x: Floats, powers: Sequence[int]) -> Floats:
@@ -119,14 +126,12 @@ def group_line(
         raise CalibrationTrouble("line-points-all-alike")
     known = bool(np.isfinite(v).all() and np.isfinite(u_x).all() and (v + u_x > 0).any())
     v, u_x = (v, u_x) if known else (np.zeros(n), np.zeros(n))
-    coefficients, inverse, spread, told = fitted_line(x, y, u_x, v, member, count, np.array(powers), known)
-    between, factor, within, dof, left = told.tolist()
-    powered = design(x, powers)
-    plain = residual_squares(np.column_stack([powered, y]), spread / factor, 0.0, member, count) / (n - p)
+    coefficients, inverse, residuals, spread, told = fitted_line(x, y, u_x, v, member, count, np.array(powers), known)
+    between, factor, within, dof, left, plain = told.tolist()
     scale = 1.0
     if not within:
         scale, dof = left / (n - p), float(count - p) if count > p else math.nan
     return LineOfGroups(
-        powers, coefficients, inverse * scale, dof, y - powered @ coefficients, scale * (spread + between), between,
-        math.sqrt(max(1.0, plain)), scale, known, min(dof, float(count - p)) if between or not within else dof,
+        powers, coefficients, inverse * scale, dof, residuals, scale * (spread + between), between,
+        math.sqrt(max(1.0, plain / (n - p))), scale, known, min(dof, float(count - p)) if between or not within else dof,
     )  # fmt: skip

@@ -220,14 +220,14 @@ def _dof_of_last(
 @short_loop
 def fitted_line(
     x: Floats, y: Floats, u_x: Floats, v: Floats, member: Ints, count: int, powers: Ints, known: bool
-) -> tuple[Floats, Floats, Floats, Floats]:
+) -> tuple[Floats, Floats, Floats, Floats, Floats]:
     """The line by generalised least squares, as `group_line` says.
 
     x, y, u_x, v: (n,) places; member: (n,) 0 to count - 1, whose each is; powers: (p,) of x; known: whether v and u_x are; else all
-    places count alike. Gives (p,) coefficients, (p, p) the inverse of their information, (n,) variances of places without what is between
-    groups, and (5,) the variance between groups, the factor of what places state, the degrees of freedom that tell it (0: none do), those
-    of the last coefficient's variance (nan: not told by both variances), and the sum of squares of the residuals over their covariance
-    at the end.
+    places count alike. Gives (p,) coefficients, (p, p) the inverse of their information, (n,) residuals, (n,) variances of places without
+    what is between groups, and (6,) the variance between groups, the factor of what places state, the degrees of freedom that tell it
+    (0: none do), those of the last coefficient's variance (nan: not told by both variances), and the sum of squares of the residuals over
+    their covariance at the end, and over what places state, of the line that is best by that.
     """
     n, p = len(x), len(powers)
     powered = _powers_of(x, powers)
@@ -258,10 +258,12 @@ def fitted_line(
             break
     matrix = _powers_of(adjusted, powers)
     inverse = np.linalg.inv(_products(matrix, matrix, spread, between, member, count))
-    rest = (y - powered @ coefficients).reshape(n, 1)
+    residuals = y - powered @ coefficients
+    rest = residuals.reshape(n, 1)
     left = _products(rest, rest, spread, between, member, count)[0, 0]
+    plain = _left(both, spread / factor, 0.0, member, count)
     told = _dof_of_last(matrix, inverse, spread, between, factor, member, count) if dof else np.nan
-    return coefficients, inverse, spread, np.array([between, factor, float(dof), told, left])
+    return coefficients, inverse, residuals, spread, np.array([between, factor, float(dof), told, left, plain])
 
 
 @short_loop
@@ -269,13 +271,3 @@ def products(one: Floats, other: Floats, spread: Floats, between: float, member:
     """(p, q) oneᵀ V⁻¹ other of (n, p) and (n, q); V: the variances (n,) `spread` of places, and between those of one group what its
     offset adds, of variance `between`; member: (n,) 0 to count - 1, whose each place is."""
     return _products(one, other, spread, between, member, count)
-
-
-@short_loop
-def residual_squares(both: Floats, spread: Floats, between: float, member: Ints, count: int) -> float:
-    """Sum of squares of the residuals over their covariance, of the line by least squares.
-
-    both: (n, p + 1) the powers of x and y; spread: (n,) variances; between: of the groups' offsets; member: (n,) 0 to count - 1,
-    whose each place is.
-    """
-    return _left(both, spread, between, member, count)

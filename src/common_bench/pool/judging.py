@@ -67,12 +67,13 @@ def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph, lines: 
     found: set[int] = set()
     for pair in itertools.combinations(_farthest(trusted, graph), 2):
         rest = [place for place in trusted if place.group not in pair]
-        away = [
-            min(abs(_judged(place, rest, graph, lines, limit).away) for place in trusted if place.group == group)
-            for group in pair
-        ]
-        if min(away) > limit:
-            found, limit = set(pair), min(away)
+        nearest = math.inf
+        for place in trusted:
+            if place.group in pair and not nearest <= limit:
+                away = abs(_judged(place, rest, graph, lines, limit).away)
+                nearest = min(nearest, away if away == away else 0.0)
+        if nearest > limit:
+            found, limit = set(pair), nearest
     return found
 
 
@@ -103,12 +104,10 @@ def _judged(
         line = lines.through(others)
     except CalibrationTrouble:
         return place
-    x = place.x.value
     difference, u = away_from(place, line)
     if not u > 0:
         return place
-    step = 1e-4 * (abs(x) or 1.0)
-    steep = float(line.at(x + step) - line.at(x - step)) / (2 * step)
+    steep = line.steep_at(place.x.value)
     return msgspec.structs.replace(
         place, away=as_normal(difference / u, line.judged_dof), x_off=-difference / steep if steep else math.nan,
         limit=limit, from_line=Measured(difference, u, place.y.unit, line.judged_dof),
