@@ -127,6 +127,8 @@ def group_line(
     known = bool(np.isfinite(v).all() and np.isfinite(u_x).all() and (v + u_x > 0).any())
     v, u_x = (v, u_x) if known else (np.zeros(n), np.zeros(n))
     coefficients, inverse, residuals, spread, told = fitted_line(x, y, u_x, v, member, count, np.array(powers), known)
+    if not np.isfinite(coefficients).all() or not np.isfinite(inverse).all():
+        raise CalibrationTrouble("line-points-all-alike")
     between, factor, within, dof, left, plain = told.tolist()
     scale = 1.0
     if not within:

@@ -7,7 +7,7 @@ from __future__ import annotations
 import numpy as np
 
 from common_bench.model.block import Floats, Ints
-from common_bench.workings.loops import inner_loop, short_loop
+from common_bench.workings.loops import part_of_loop, short_loop
 
 ROUNDS, SETTLED = 40, 1e-9  # of the slope, and the relative change at which it stands
 NEARLY = 1e-7  # of the stated variance, to which that between groups is found; far below what it is known by
@@ -15,10 +15,12 @@ MOST_BETWEEN = 1e12  # times the stated variance, beyond which that between grou
 STEPS = 200  # of a search that at worst halves what is left, from MOST_BETWEEN to NEARLY
 LEAST_WITHIN = 2  # degrees of freedom within groups, from which their scatter from place to place is told
 TINY = 1e-12  # of the largest variance, below which none is taken
+SINGULAR = 1e-13  # share of a product of two informations, below which they tell the same
+LOST = 1e-15  # of a column's largest sum, below which what is left of it is rounding
 UNMOVED = 1e-10  # of a column's size, by which it must differ within groups to tell anything there
 
 
-@inner_loop
+@part_of_loop
 def _powers_of(x: Floats, powers: Ints) -> Floats:
     """(n, p) powers of x."""
     found = np.empty((len(x), len(powers)))
@@ -28,7 +30,7 @@ def _powers_of(x: Floats, powers: Ints) -> Floats:
     return found
 
 
-@inner_loop
+@part_of_loop
 def _steepness(x: Floats, powers: Ints, coefficients: Floats) -> Floats:
     """(n,) slope of the curve at x."""
     found = np.zeros(len(x))
@@ -39,7 +41,28 @@ def _steepness(x: Floats, powers: Ints, coefficients: Floats) -> Floats:
     return found
 
 
-@inner_loop
+@part_of_loop
+def _largest(of: Floats) -> float:
+    """The largest size; no number where one is none."""
+    found = 0.0
+    for each in of:
+        found = max(found, abs(each)) if each == each else each
+        if found != found:
+            break
+    return found
+
+
+@part_of_loop
+def _residuals(powered: Floats, y: Floats, coefficients: Floats) -> Floats:
+    """(n,) what the line leaves of y."""
+    found = y.copy()
+    for i in range(len(y)):
+        for k in range(len(coefficients)):
+            found[i] -= powered[i, k] * coefficients[k]
+    return found
+
+
+@part_of_loop
 def _products(one: Floats, other: Floats, spread: Floats, between: float, member: Ints, count: int) -> Floats:
     """(p, q) oneᵀ V⁻¹ other, V the variances of places and what groups' offsets add (Sherman, Morrison, Ann. Math. Stat. 21,
     124 (1950), group by group)."""
@@ -65,7 +88,39 @@ def _products(one: Floats, other: Floats, spread: Floats, between: float, member
     return found
 
 
-@inner_loop
+@part_of_loop
+def _solved(sums: Floats, right: Floats) -> Floats:
+    """(p, q) what (p, p) `sums` must be multiplied by to give (p, q) `right`, by elimination with the largest pivot; no numbers where
+    the sums do not tell it."""
+    p, q = right.shape
+    a, found = sums[:, :p].copy(), right.copy()
+    for j in range(p):
+        best, size = j, 0.0
+        for i in range(j, p):
+            size = max(size, np.abs(sums[i, j]))
+            if np.abs(a[i, j]) > np.abs(a[best, j]):
+                best = i
+        if not np.abs(a[best, j]) > LOST * size:
+            found[:] = np.nan
+            return found
+        for k in range(p):
+            a[j, k], a[best, k] = a[best, k], a[j, k]
+        for k in range(q):
+            found[j, k], found[best, k] = found[best, k], found[j, k]
+        for i in range(p):
+            if i != j:
+                part = a[i, j] / a[j, j]
+                for k in range(j, p):
+                    a[i, k] -= part * a[j, k]
+                for k in range(q):
+                    found[i, k] -= part * found[j, k]
+    for j in range(p):
+        for k in range(q):
+            found[j, k] /= a[j, j]
+    return found
+
+
+@part_of_loop
 def _left(both: Floats, spread: Floats, between: float, member: Ints, count: int) -> float:
     """Sum of squares of the residuals over their covariance, of the line by least squares; both: (n, p + 1) the powers of x
     and y. Solved by elimination."""
@@ -81,7 +136,7 @@ def _left(both: Floats, spread: Floats, between: float, member: Ints, count: int
     return found
 
 
-@inner_loop
+@part_of_loop
 def _within(powered: Floats, y: Floats, powers: Ints, spread: Floats, member: Ints, count: int) -> tuple[float, int]:
     """By how much places of one group scatter more about the line than stated, its own offset aside, as a factor of variances;
     and from how many degrees of freedom that is told."""
@@ -134,7 +189,7 @@ def _within(powered: Floats, y: Floats, powers: Ints, spread: Floats, member: In
     return max(total / dof, TINY), dof
 
 
-@inner_loop
+@part_of_loop
 def _between(both: Floats, spread: Floats, member: Ints, count: int) -> float:
     """The variance of groups' offsets with which the residuals are as large as expected. What is left of them falls as it grows:
     by false position, in which an end that stays counts half the next time (the “Illinois” rule, Dowell and Jarratt, BIT 11, 168
@@ -143,8 +198,13 @@ def _between(both: Floats, spread: Floats, member: Ints, count: int) -> float:
     low, over = 0.0, _left(both, spread, 0.0, member, count) - expected
     if over <= 0:
         return 0.0
-    most, least = float(spread.max()), float(spread.min())
-    high = float(np.var(both[:, both.shape[1] - 1])) + most
+    most, least, mean, squares, n = _largest(spread), spread[0], 0.0, 0.0, len(both)
+    for i in range(n):
+        least = min(least, spread[i])
+        mean += both[i, both.shape[1] - 1] / n
+    for i in range(n):
+        squares += (both[i, both.shape[1] - 1] - mean) ** 2
+    high = squares / n + most
     under = _left(both, spread, high, member, count) - expected
     while under > 0 and high < MOST_BETWEEN * most:
         low, over = high, under
@@ -173,7 +233,7 @@ def _between(both: Floats, spread: Floats, member: Ints, count: int) -> float:
     return (low + high) / 2
 
 
-@inner_loop
+@part_of_loop
 def _dof_of_last(
     matrix: Floats, inverse: Floats, spread: Floats, between: float, factor: float, member: Ints, count: int
 ) -> float:
@@ -212,8 +272,15 @@ def _dof_of_last(
     information[0, 0] = ((n - p) - 2 * between * trace + between * between * squares) / factor**2 / 2
     information[0, 1] = information[1, 0] = (trace - between * squares) / factor / 2
     information[1, 1] = squares / 2
-    gradient = np.array([(inverse[p - 1, p - 1] - between * of_groups) / factor, of_groups])
-    variance = gradient @ np.linalg.pinv(information) @ gradient
+    a, b = (inverse[p - 1, p - 1] - between * of_groups) / factor, of_groups
+    aa, ab, bb = information[0, 0], information[0, 1], information[1, 1]
+    determinant = aa * bb - ab * ab
+    if determinant > SINGULAR * aa * bb:
+        variance = (a * a * bb - 2 * a * b * ab + b * b * aa) / determinant
+    elif aa + bb > 0:  # both tell the same: the pseudoinverse of a matrix of rank one is itself over its trace squared
+        variance = (a * a * aa + 2 * a * b * ab + b * b * bb) / (aa + bb) ** 2
+    else:
+        variance = 0.0
     return 2 * inverse[p - 1, p - 1] ** 2 / variance if variance > 0 else np.inf
 
 
@@ -232,33 +299,42 @@ def fitted_line(
     n, p = len(x), len(powers)
     powered = _powers_of(x, powers)
     both = np.empty((n, p + 1))
-    both[:, :p], both[:, p] = powered, y
-    coefficients = np.linalg.lstsq(powered, y, 2.2e-16 * max(n, p))[0]
+    for i in range(n):
+        both[i, p] = y[i]
+        for k in range(p):
+            both[i, k] = powered[i, k]
     adjusted, spread = x.copy(), np.ones(n)
+    sums = _products(powered, both, spread, 0.0, member, count)
+    coefficients = _solved(sums, sums[:, p:].copy())[:, 0].copy()
     between, factor, dof = 0.0, 1.0, 0
     for _ in range(ROUNDS):
         if known:
             steep = _steepness(x, powers, coefficients)
-            spread = v + (steep * u_x) ** 2
+            for i in range(n):
+                spread[i] = v[i] + (steep[i] * u_x[i]) ** 2
         else:
-            spread = np.ones(n)
-        spread = np.maximum(spread, TINY * spread.max())
+            spread[:] = 1.0
+        least = TINY * _largest(spread)
+        for i in range(n):
+            spread[i] = max(spread[i], least)
         if n > count:
             factor, dof = _within(powered, y, powers, spread, member, count)
-        spread = spread * factor
+        for i in range(n):
+            spread[i] *= factor
         if known:
             between = _between(both, spread, member, count)
         sums = _products(_powers_of(adjusted, powers), both, spread, between, member, count)
-        found = np.linalg.solve(np.ascontiguousarray(sums[:, :p]), np.ascontiguousarray(sums[:, p]))
-        moved = np.abs(found - coefficients).max()
+        found = _solved(sums, sums[:, p:].copy())[:, 0].copy()
+        moved = _largest(found - coefficients)
         coefficients = found
-        residuals = y - powered @ coefficients
-        adjusted = x + _steepness(x, powers, coefficients) * u_x**2 * residuals / (spread + between)
-        if moved <= SETTLED * np.abs(coefficients).max():
+        residuals, steep = _residuals(powered, y, coefficients), _steepness(x, powers, coefficients)
+        for i in range(n):
+            adjusted[i] = x[i] + steep[i] * u_x[i] ** 2 * residuals[i] / (spread[i] + between)
+        if not moved > SETTLED * _largest(coefficients):
             break
     matrix = _powers_of(adjusted, powers)
-    inverse = np.linalg.inv(_products(matrix, matrix, spread, between, member, count))
-    residuals = y - powered @ coefficients
+    inverse = _solved(_products(matrix, matrix, spread, between, member, count), np.eye(p))
+    residuals = _residuals(powered, y, coefficients)
     rest = residuals.reshape(n, 1)
     left = _products(rest, rest, spread, between, member, count)[0, 0]
     plain = _left(both, spread / factor, 0.0, member, count)

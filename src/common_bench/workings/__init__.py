@@ -27,8 +27,8 @@ OFFERS = {
     "line_fits": ("chosen_rows",),
     "loops": (
         "extremes",
-        "inner_loop",
         "moved_on",
+        "part_of_loop",
         "short_loop",
     ),
     "over": (

@@ -40,6 +40,12 @@ def inner_loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
     return made
 
 
+def part_of_loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
+    """The same, called rather than written out at each place: for what is long and called from several."""
+    made: Callable[_P, _R] = njit(cache=True, nogil=True, error_model="numpy")(function)
+    return made
+
+
 def loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
     """The same for use from outside. What is given is brought to the types that its annotations say, so that it is compiled
     once: an array that may not be written, or with steps, would have it compiled anew, in the midst of a run."""

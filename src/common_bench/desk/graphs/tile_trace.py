@@ -18,6 +18,9 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats
 from common_bench.model.visible import on_one_line
 
+FAINT = (
+    1.0  # px, up to which a line is painted straight away: wider ones are outlined first, which takes six times as long
+)
 LONGEST_FLAG = 24  # characters
 GAP_WORDS = 58  # px that the length of a gap takes
 
@@ -58,6 +61,7 @@ class TileTrace(QGraphicsView):
         self._card, self._amber, self._verdigris = QColor(worn.card), QColor(worn.amber), QColor(worn.verdigris)
         self._shade = translucent(worn.amber, 60)
         self._line, self._broken = pen(hue(worn, self.colour), 1.6), pen(hue(worn, self.colour), 1.2, dashed=True)
+        self._faint = pen(hue(worn, self.colour), FAINT)
         self._soft, self._hairline, self._flag = (
             QColor(worn.soft),
             QPen(QColor(worn.hairline)),
@@ -144,10 +148,10 @@ class TileTrace(QGraphicsView):
             self._label(painter, f"gap {end - begin:.1f} s", width + (begin + end) / 2 * across, self._amber, 0.5)
         x, y = width + self.t * across, height - 1 - (self.values - low) * up
         if self._guess is None:
-            self._polyline(painter, x, y, self._line)
+            self._trace(painter, x, y, live=ground is not None)
         else:  # what is a guess is broken, and begins where the rest ends
             guessed = np.isfinite(self._guess)
-            self._polyline(painter, x, np.where(guessed, np.nan, y), self._line)
+            self._trace(painter, x, np.where(guessed, np.nan, y), live=ground is not None)
             beside = guessed | np.append(guessed[1:], False)
             self._polyline(painter, x, np.where(beside, y, np.nan), self._broken)
         for at, words in self.flags_shown:
@@ -174,6 +178,14 @@ class TileTrace(QGraphicsView):
             if top >= -1 and top + line <= height + 1:  # a number that would be cut is left out
                 painter.setPen(self._soft)
                 painter.drawText(QRectF(0, top, left - px(5), line), Qt.AlignmentFlag.AlignRight, words)
+
+    def _trace(self, painter: QPainter, x: Floats, y: Floats, *, live: bool) -> None:
+        """Many tiles on a screen whose pixels are its own: twice with a faint pen, one pixel below the other."""
+        if self._smooth or not live or self.devicePixelRatioF() != 1:
+            self._polyline(painter, x, y, self._line)
+            return
+        for below in (0, 1):
+            self._polyline(painter, x, y + below, self._faint)
 
     def _polyline(self, painter: QPainter, x: Floats, y: Floats, made: QPen) -> None:
         painter.setPen(made)
