@@ -13,6 +13,7 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainter
 
 from common_bench.desk.graphs.ranges import GAP_ROOM, calm_range, gaps_in, told_gaps
+from common_bench.desk.graphs.strokes import draw_line
 from common_bench.desk.look.labels import escaped
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import FAMILIES, palette, px
@@ -214,12 +215,7 @@ class MovingLine(pg.GraphicsObject):
         self.prepareGeometryChange()
 
     def paint(self, painter: QPainter, *_: object) -> None:
-        painter.setPen(self._pen)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, self._smooth)
-        known = np.isfinite(self.y)
-        ends = np.flatnonzero(np.diff(known, prepend=False, append=False))
-        for first, stop in ends.reshape(-1, 2):
-            painter.drawPolyline(pg.functions.arrayToQPolygonF(self.x[first:stop], self.y[first:stop]))
+        draw_line(painter, self.x, self.y, self._pen, smooth=self._smooth)
 
 
 class MovingBand(pg.GraphicsObject):

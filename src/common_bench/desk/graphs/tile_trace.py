@@ -6,13 +6,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
 from common_bench.desk.graphs.ranges import calm_range, gaps_in, ticks, told_gaps
+from common_bench.desk.graphs.strokes import AROUND, BELOW, draw_line
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats
@@ -61,7 +61,6 @@ class TileTrace(QGraphicsView):
         self._card, self._amber, self._verdigris = QColor(worn.card), QColor(worn.amber), QColor(worn.verdigris)
         self._shade = translucent(worn.amber, 60)
         self._line, self._broken = pen(hue(worn, self.colour), 1.6), pen(hue(worn, self.colour), 1.2, dashed=True)
-        self._faint = pen(hue(worn, self.colour), FAINT)
         self._soft, self._hairline, self._flag = (
             QColor(worn.soft),
             QPen(QColor(worn.hairline)),
@@ -148,12 +147,12 @@ class TileTrace(QGraphicsView):
             self._label(painter, f"gap {end - begin:.1f} s", width + (begin + end) / 2 * across, self._amber, 0.5)
         x, y = width + self.t * across, height - 1 - (self.values - low) * up
         if self._guess is None:
-            self._trace(painter, x, y, live=ground is not None)
+            self._draw(painter, x, y, self._line)
         else:  # what is a guess is broken, and begins where the rest ends
             guessed = np.isfinite(self._guess)
-            self._trace(painter, x, np.where(guessed, np.nan, y), live=ground is not None)
+            self._draw(painter, x, np.where(guessed, np.nan, y), self._line)
             beside = guessed | np.append(guessed[1:], False)
-            self._polyline(painter, x, np.where(beside, y, np.nan), self._broken)
+            self._draw(painter, x, np.where(beside, y, np.nan), self._broken)
         for at, words in self.flags_shown:
             self._one_flag(painter, width + at * across, words, height)
 
@@ -179,24 +178,8 @@ class TileTrace(QGraphicsView):
                 painter.setPen(self._soft)
                 painter.drawText(QRectF(0, top, left - px(5), line), Qt.AlignmentFlag.AlignRight, words)
 
-    def _trace(self, painter: QPainter, x: Floats, y: Floats, *, live: bool) -> None:
-        """Many tiles on a screen whose pixels are its own: twice with a faint pen, one pixel below the other."""
-        if self._smooth or not live or self.devicePixelRatioF() != 1:
-            self._polyline(painter, x, y, self._line)
-            return
-        for below in (0, 1):
-            self._polyline(painter, x, y + below, self._faint)
-
-    def _polyline(self, painter: QPainter, x: Floats, y: Floats, made: QPen) -> None:
-        painter.setPen(made)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, self._smooth)
-        known = np.isfinite(y)
-        if np.count_nonzero(known) == len(known):
-            if len(x):
-                painter.drawPolyline(pg.functions.arrayToQPolygonF(x, y))
-            return
-        for first, stop in np.flatnonzero(np.diff(known, prepend=False, append=False)).reshape(-1, 2):
-            painter.drawPolyline(pg.functions.arrayToQPolygonF(x[first:stop], y[first:stop]))
+    def _draw(self, painter: QPainter, x: Floats, y: Floats, made: QPen) -> None:
+        draw_line(painter, x, y, made, smooth=self._smooth, places=AROUND if self._smooth else BELOW)
 
     def _one_flag(self, painter: QPainter, x: float, words: str, height: int) -> None:
         painter.setPen(self._flag)
