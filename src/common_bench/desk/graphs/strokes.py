@@ -1,0 +1,60 @@
+"""Lines that are new thirty times a second. One that is wider than a pixel is outlined before it is painted, which takes three to eight
+times as long as one of a pixel: on a screen it is painted from several of those, a third of a pixel apart, and looks the same.
+Points and a pen in, a painted line out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QPainter, QPen, QTransform
+from PyQt6.QtWidgets import QWidget
+
+from common_bench.model.block import Floats
+
+WIDEST = 2.0  # px of a line that is painted from several
+APART = 0.35  # px
+AROUND = ((-APART, 0.0), (APART, 0.0), (0.0, -APART), (0.0, APART))
+BELOW = ((0.0, -APART), (0.0, APART))  # half of that, where many are small
+
+
+def draw_line(
+    painter: QPainter, x: Floats, y: Floats, made: QPen, *, smooth: bool = True,
+    places: Sequence[tuple[float, float]] = AROUND,
+) -> None:  # fmt: skip
+    """The line through (n,) points in the painter's coordinates; breaks where one of them is no number. smooth: its edges, where it is
+    painted whole; places: px of the faint lines that it is painted from on a screen whose pixels are its own."""
+    faint = is_quick(painter, made)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, smooth or faint)
+    painter.setPen(_thin(made) if faint else made)
+    known = np.isfinite(y)
+    whole = np.count_nonzero(known) == len(known)
+    ends = [(0, len(y))] if whole else np.flatnonzero(np.diff(known, prepend=False, append=False)).reshape(-1, 2)
+    lines = [pg.functions.arrayToQPolygonF(x[first:stop], y[first:stop]) for first, stop in ends if stop > first]
+    if not faint:
+        for each in lines:
+            painter.drawPolyline(each)
+        return
+    before = painter.transform()
+    for aside, down in places:
+        painter.setTransform(before * QTransform.fromTranslate(aside, down))
+        for each in lines:
+            painter.drawPolyline(each)
+    painter.setTransform(before)
+
+
+def is_quick(painter: QPainter, made: QPen) -> bool:
+    """Whether a line is painted from faint ones: on a screen, not on paper, and without dashes."""
+    device = painter.device()
+    on_screen = isinstance(device, QWidget) and device.devicePixelRatioF() == 1
+    return on_screen and made.style() == Qt.PenStyle.SolidLine and 1 < made.widthF() <= WIDEST
+
+
+def _thin(made: QPen) -> QPen:
+    found = QPen(made)
+    found.setWidthF(1.0)
+    found.setCosmetic(True)
+    return found
