@@ -105,11 +105,12 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "meter",
         "Meter",
+        "meter",
         "run_rows",
         "stretch",
         "traces_of",
+        "without_values",
     ),
     "origins": (
         "origin",

@@ -150,7 +150,23 @@ def headline(lesson: OpenLesson, group: int) -> tuple[str, str, str]:
         return " · ".join([f"run {state.waits.number}", *conditions]), wait_words(lesson, state.waits), "amber"
     if state.trouble is not None:
         return " · ".join(conditions), state.trouble.what, "red"
-    return " · ".join(conditions), "ready", "good"
+    lacks = lesson.recording.lacks(group)
+    return " · ".join(conditions), *((lacks[0], "amber") if lacks else ("ready", "good"))
+
+
+def without_values(lesson: OpenLesson, group: int) -> str:
+    """Why quantities that are drawn have no value, and what to do; empty where they have."""
+    store, kit, drawn = lesson.store, lesson.store.kit_of(group), traces_of(lesson)
+    missing = [
+        each.quantity
+        for each in store.plan.sensors
+        if each.quantity in drawn and (kit is None or store.calibration(kit, each.channel) is None)
+    ]
+    if not missing:
+        return ""
+    named = " and ".join(missing)
+    verb = "is" if len(missing) == 1 else "are"
+    return f"{named} {verb} not calibrated, so there is no value to draw. Take the points in stage 3, Calibrate; the class wall shows raw numbers."
 
 
 def run_rows(lesson: OpenLesson, group: int) -> list[tuple[str, str, bool]]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import html
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QAction, QColor, QPainter, QPaintEvent
+from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtGui import QAction, QColor, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QTableWidgetItem, QWidget
 
 from common_bench.model.visible import on_one_line, visible
@@ -56,6 +56,18 @@ class NumberLabel(PlainLabel):
         """ground: the colour of the card."""
         super().__init__(text)
         self._ground = QColor(ground)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._be_opaque()
+
+    def changeEvent(self, event: QEvent | None) -> None:
+        super().changeEvent(event)
+        if event is not None and event.type() == QEvent.Type.StyleChange:
+            self._be_opaque()
+
+    def _be_opaque(self) -> None:
+        """Again each time that a style sheet has taken it away: else the whole card is painted with each number."""
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
 
     def setText(self, text: str | None) -> None:

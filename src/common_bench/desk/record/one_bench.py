@@ -29,6 +29,7 @@ from common_bench.lesson.one_bench import (
     run_rows,
     stretch,
     traces_of,
+    without_values,
 )
 from common_bench.model.run import Moment, Prediction
 from common_bench.record.snapshot import KitState
@@ -58,6 +59,8 @@ class OneBench(QWidget):
         head = hbox(self.emblem_place, self.alias, self.line, self.how_far, spacing=8)
         head.setStretch(2, 1)
         self.card.body.addLayout(head)
+        self.wanting = label("", "soft", wrap=True)
+        self.card.add(self.wanting)
         self._stack = QVBoxLayout()
         self._stack.setSpacing(px(2))
         self.card.body.addLayout(self._stack, 1)
@@ -208,6 +211,9 @@ class OneBench(QWidget):
         line, how_far, tone = headline(lesson, group)
         say(self.line, line if self.follows else f"{line} · moved: N follows the time again")
         say(self.how_far, how_far, tone)
+        why = without_values(lesson, group) if not lesson.replays.playing else ""
+        say(self.wanting, why)
+        self.wanting.setVisible(bool(why))
         if state is None:
             return
         for card in self.meters:
