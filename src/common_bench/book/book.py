@@ -7,6 +7,7 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,7 @@ from sqlalchemy import (
     Connection,
     Engine,
     Select,
-    Table,
+    bindparam,
     case,
     delete,
     func,
@@ -35,6 +36,8 @@ from common_bench.book.packing import as_it_came
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import unsound
 from common_bench.model.trouble import BookTrouble, Trouble
+
+OF = "of_row"  # stands for the id of a row that is changed; no column is called so
 
 
 class Book:
@@ -312,14 +315,16 @@ class Book:
         connection.execute(update(schema.change).where(schema.change.c.id == change.id).values(state=state))
 
     def _set(self, connection: Connection, rows: Sequence[tuple[str, int, Row | None, Row | None]]) -> None:
-        for table, id, before, after in rows:
-            source: Table = schema.TABLES[table]
-            if after is None:
-                connection.execute(source.delete().where(source.c.id == id))
-            elif before is None:
-                connection.execute(insert(source).values(id=id, **after))
-            else:
-                connection.execute(update(source).where(source.c.id == id).values(after))
+        """In their order; what is done alike to several of a table is one statement."""
+        for (table, kind, _), alike in groupby(rows, lambda row: (row[0], _kind(*row[2:]), tuple(row[3] or ()))):
+            source, several = schema.TABLES[table], list(alike)
+            if kind == "changed" and not several[0][3]:
+                continue
+            statement: Any = insert(source)
+            if kind != "added":
+                statement = (delete if kind == "gone" else update)(source).where(source.c.id == bindparam(OF))
+            name = "id" if kind == "added" else OF
+            connection.execute(statement, [{name: id, **(after or {})} for _, id, _, after in several])
 
     # after a crash
 
@@ -372,6 +377,11 @@ class Book:
         except (*REFUSED, BookTrouble) as fault:
             trouble = fault if isinstance(fault, BookTrouble) else refusal(fault, self.path)
             return [trouble.what]
+
+
+def _kind(before: Row | None, after: Row | None) -> str:
+    """What is done to a row."""
+    return "gone" if after is None else "added" if before is None else "changed"
 
 
 def _query(table: str, equal: Mapping[str, object]) -> Select[Any]:

@@ -51,6 +51,7 @@ from common_bench.workup.span_rule import main_span
 NEVER = -1  # no end of a run
 MOST_HELD, MOST_HELD_READINGS = 8, 20_000_000  # runs, and their readings, that are held as a whole
 WORKERS = 2
+MOST_AT_ONCE = 6  # runs that are kept by one writing, which takes some ms for each
 
 Given = TypeVar("Given")
 EVENT_HALF = 0.01  # s on each side of an event that is set aside, within which it is found again
@@ -63,8 +64,10 @@ class WorkingUp:
     def __init__(self, store: LessonStore, changes: Changes) -> None:
         self._store, self._changes = store, changes
         self._workers = ThreadPoolExecutor(WORKERS, thread_name_prefix="work-up")
-        self.is_closed = False
-        self._closing = threading.Event()
+        self._one = ThreadPoolExecutor(
+            1, thread_name_prefix="ended"
+        )  # many that end at once: the window goes on beside one worker
+        self.is_closed, self._closing = False, threading.Event()
         self._under_way: dict[int, Future[Outcome]] = {}
         self._held: dict[int, Replayed | Trouble] = {}
         self._tried: dict[int, int | None] = {}  # run -> the end with which it was worked up
@@ -75,12 +78,13 @@ class WorkingUp:
     def close(self) -> None:
         self.is_closed = True
         self._closing.set()
-        self._workers.shutdown(wait=True, cancel_futures=True)
+        for each in (self._workers, self._one):
+            each.shutdown(wait=True, cancel_futures=True)
 
     def _follow(self, change: Change) -> None:
         for row in change.rows:
-            if row.table == "run" and row.after is not None and {"setting"} & set(row.after):
-                self._held.pop(row.id, None)
+            if row.table == "run" and row.after is not None and "setting" in row.after:
+                self.let_go(row.id)
 
     def submit(self, work: Callable[[], Given]) -> Future[Given]:
         """Something else that takes long, done by a worker. It must not touch the book but by a connection of its own."""
@@ -107,9 +111,8 @@ class WorkingUp:
     def reopened(self, run: int) -> None:
         """A run goes on: what was worked up of it so far does not count."""
         self._resumed[run] = self._resumed.get(run, 0) + 1
-        self._under_way.pop(run, None)
-        self._held.pop(run, None)
-        self._tried.pop(run, None)
+        for each in (self._under_way, self._held, self._tried):
+            each.pop(run, None)
         self._settled.discard(run)
 
     def catch_up(self) -> None:
@@ -130,7 +133,9 @@ class WorkingUp:
         asked = Asked(
             run, recorded, self._store.channels, self._store.plan.findings, to_keep, taken, self._store.plan.rule.used
         )
-        self._under_way[run.id] = self._workers.submit(worked_up_of, self._store.book, asked)
+        self._under_way[run.id] = (self._workers if recorded is None else self._one).submit(
+            worked_up_of, self._store.book, asked
+        )
 
     @property
     def is_busy(self) -> bool:
@@ -142,12 +147,11 @@ class WorkingUp:
         return any(answer.done() for answer in self._under_way.values())
 
     def collect(self, until: float = math.inf) -> list[int]:
-        """Keeps what the workers have finished since last asked, by one writing; gives the runs. To be asked a few times a second.
-        until: on the monotonic clock, after which what is left waits for the next time. Raises BookTrouble where the book cannot be
-        written; it is kept later then."""
+        """Keeps some of what the workers have finished, by one writing; gives the runs. To be asked a few times a second. until: on the
+        monotonic clock, after which the rest waits for the next time. Raises BookTrouble where the book is not written; kept later then."""
         kept, rows, finished = list[int](), list[RowChange](), list[Outcome]()
         for run in [run for run, answer in self._under_way.items() if answer.done()]:
-            if kept and time.monotonic() > until:
+            if kept and (time.monotonic() > until or len(kept) >= MOST_AT_ONCE):
                 break
             kept.append(run)
             outcome = self._under_way[run].result()
@@ -178,13 +182,12 @@ class WorkingUp:
     def _hold(self, run: int, found: Replayed | Trouble | None) -> None:
         if found is None:
             return
-        self._held.pop(run, None)
+        self.let_go(run)
         self._held[run] = found
-        while len(self._held) > 1 and (len(self._held) > MOST_HELD or self._held_readings() > MOST_HELD_READINGS):
+        readings = [len(each.t) if isinstance(each, Replayed) else 0 for each in self._held.values()]
+        while len(readings) > 1 and (len(readings) > MOST_HELD or sum(readings) > MOST_HELD_READINGS):
             self._held.pop(next(iter(self._held)))
-
-    def _held_readings(self) -> int:
-        return sum(len(each.t) for each in self._held.values() if isinstance(each, Replayed))
+            readings.pop(0)
 
     # a run as a whole
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -29,6 +30,7 @@ from common_bench.model.measured import written
 SECONDS = 12.0  # s that a tile shows
 CROWDED = 16  # tiles beyond which there is room for a name, a number and a trace only
 ROOMY = 9  # tiles up to which each shows everything
+AT_ONE_TIME = 0.006  # s that looking at the tiles of a crowd takes
 
 
 WALL, GRAPH, ONE, POINTS, BRING = 0, 1, 2, 3, 4  # views
@@ -40,6 +42,7 @@ class RecordStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self.tiles: list[Tile] = []
+        self._not_looked_at: list[Tile] = []  # since the last look at all of them began
         self.acts = actions = RunActions(hub, self.refresh)
         self._view = WALL
         self._chosen = False  # whether somebody has chosen the view
@@ -261,6 +264,7 @@ class RecordStage(StageView):
             tile.deleteLater()
         small = len(groups) > ROOMY
         tiny = len(groups) > CROWDED
+        self._not_looked_at = []
         self.tiles = [Tile(self.hub, group, self._dropped, small=small, tiny=tiny) for group in groups]
         columns = (
             1
@@ -295,7 +299,8 @@ class RecordStage(StageView):
                 break
         say(self.last_words, "      ".join(shown) or "No runs yet. Press R to record all that are ready.")
 
-    def tick(self) -> None:
+    def tick(self) -> bool:
+        """Whether tiles are left that have not been looked at: of many, some at a time."""
         recording = self.acts.busy()
         able, lacking = self.acts.able()
         ready = len(able) - len(lacking) or len(able)
@@ -323,11 +328,21 @@ class RecordStage(StageView):
         if self._view == POINTS:
             self.points.tick()
             self._say_take()
-        for tile in self.tiles if self._view == WALL else ():
-            tile.tick()
+        if self._view == WALL:
+            self._look_at_tiles()
         named = all(tile.has_room_for_names for tile in self.tiles)  # in all of them or in none
         for tile in self.tiles:
             tile.show_names(named)
+        return bool(self._not_looked_at)
+
+    def _look_at_tiles(self) -> None:
+        """All of them, but of a crowd only as many as leave frames their time; the others are next."""
+        until = time.monotonic() + AT_ONE_TIME if len(self.tiles) > CROWDED else math.inf
+        self._not_looked_at = self._not_looked_at or list(self.tiles)
+        while self._not_looked_at:
+            self._not_looked_at.pop(0).tick()
+            if time.monotonic() > until:
+                break
 
     def _say_take(self) -> None:
         """What the one main action does now."""

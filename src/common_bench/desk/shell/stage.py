@@ -62,7 +62,8 @@ class StageView(QWidget):
 
     def refresh(self) -> None: ...
 
-    def tick(self) -> None: ...
+    def tick(self) -> object:
+        """Looks at what may have changed; True where more of it is left for the next look."""
 
     def draw(self) -> None: ...
 
