@@ -22,27 +22,60 @@ FLOOR = 1e-12  # of the largest variance, which none is below
 WORTH_TELLING = 0.97  # of the uncertainty, of which less must be left
 
 
+class _OfLine:
+    """A class line at its places: what each of them adds to its variance, and by which weights."""
+
+    def __init__(self, line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedLines, by: Floats) -> None:
+        """by: (p,) how a finding follows the line's coefficients."""
+        x, _, self.u_x, self.v, groups = lines.coordinates(places)
+        of, self.member = np.unique(groups, return_inverse=True)
+        self.count, self.between, self.by = len(of), line.between, by
+        self._matrix, self._steep = design(x, line.powers), steepness(x, line.powers, line.coefficients)
+
+    def of_x(self, u_x: Floats) -> Floats:
+        """(n,) what the uncertainty of x adds to the variance of y."""
+        found: Floats = (self._steep * u_x) ** 2
+        return found
+
+    def spread(self, v: Floats, u_x: Floats, between: float) -> Floats:
+        """(n,) variances of places without what is between groups; none below a share of the largest."""
+        found = v + self.of_x(u_x)
+        return np.maximum(found, FLOOR * max(float(found.max()), between))
+
+    def pull(self, spread: Floats, between: float) -> Floats:
+        """(p,) `by` over the information about the coefficients. Raises LinAlgError where that does not tell them."""
+        sums = products(self._matrix, self._matrix, spread, between, self.member, self.count)
+        return np.linalg.solve(sums, self.by)
+
+    def weights(self, spread: Floats) -> Floats:
+        """(n,) by which the finding follows each place."""
+        pull: Floats = self._matrix @ self.pull(spread, self.between) / spread
+        inside = self.between / (1 + self.between * self.by_group(1 / spread))
+        return pull - (inside * self.by_group(pull))[self.member] / spread
+
+    def by_group(self, of_places: Floats) -> Floats:
+        """(g,) sums."""
+        found: Floats = np.bincount(self.member, of_places, self.count).astype(float)
+        return found
+
+
 def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedLines, by: Floats) -> ClassLimits | None:
     """by: (p,) how the finding follows the line's coefficients. None where the places do not state what they are known to."""
-    x, _, u_x, v, groups = lines.coordinates(places)
     if not line.stated:
         return None
-    of, member = np.unique(groups, return_inverse=True)
-    count = len(of)
-    matrix, steep = design(x, line.powers), steepness(x, line.powers, line.coefficients)
+    at = _OfLine(line, places, lines, by)
+    v, u_x = at.v, at.u_x
     runs = np.array([max(1, place.runs) for place in places], float)
 
     def u(of_runs: Floats, of_x: Floats, between: float) -> float:
-        spread: Floats = of_runs + (steep * of_x) ** 2
-        least = FLOOR * max(float(spread.max()), between)
-        spread = np.maximum(spread, least)
+        spread = at.spread(of_runs, of_x, between)
         if not spread.max() > 0:
             return 0.0
         try:
-            found = np.linalg.solve(products(matrix, matrix, spread, between, member, count), by)
+            found = float(by @ at.pull(spread, between))
         except np.linalg.LinAlgError:  # as nothing tells of the line where most is taken away
             return math.inf
-        return math.sqrt(max(0.0, float(by @ found)))
+        return math.sqrt(max(0.0, found))
 
     whole = u(v, u_x, line.between)
     if not 0 < whole < math.inf:
@@ -54,7 +87,7 @@ def what_limits(line: LineOfGroups, places: Sequence[GroupPlace], lines: FittedL
     return ClassLimits(
         min(without, key=lambda each: without[each]),
         u(v * runs / (runs + 1), u_x, line.between) / whole,
-        math.sqrt(count / (count + 1)),
+        math.sqrt(at.count / (at.count + 1)),
         u(v, u_x / 2, line.between) / whole if u_x.any() else 1.0,
     )
 
@@ -64,27 +97,17 @@ def shares_of_line(
 ) -> tuple[Share, ...]:
     """What the uncertainty is made of that a finding has from the line: each variance by the weights that places have in it (JCGM 100,
     5.1.2). by: (p,) how the finding follows the line's coefficients."""
-    x, _, u_x, v, groups = lines.coordinates(places)
     whole = float(by @ line.covariance @ by)
     if not line.stated:
         return (Share("scatter about the line", math.sqrt(whole)),)
-    of, member = np.unique(groups, return_inverse=True)
-    count = len(of)
-
-    def by_group(of_places: Floats) -> Floats:
-        found: Floats = np.bincount(member, of_places, count).astype(float)
-        return found
-
-    matrix, of_x = design(x, line.powers), (steepness(x, line.powers, line.coefficients) * u_x) ** 2
-    spread = np.maximum(v + of_x, FLOOR * max(float((v + of_x).max()), line.between))
+    at = _OfLine(line, places, lines, by)
+    spread = at.spread(at.v, at.u_x, line.between)
     if not spread.max() > 0:
         return ()
-    pull = matrix @ np.linalg.solve(products(matrix, matrix, spread, line.between, member, count), by) / spread
-    inside = line.between / (1 + line.between * by_group(1 / spread))
-    weights = pull - (inside * by_group(pull))[member] / spread
+    weights = at.weights(spread)
     parts = {
-        "groups differ": line.between * float(np.sum(by_group(weights) ** 2)), "single runs": float(np.sum(weights**2 * v)),
-        x_name: float(np.sum(weights**2 * of_x)),
+        "groups differ": line.between * float(np.sum(at.by_group(weights) ** 2)), "single runs": float(np.sum(weights**2 * at.v)),
+        x_name: float(np.sum(weights**2 * at.of_x(at.u_x))),
     }  # fmt: skip
     return listed(parts, whole)
 
