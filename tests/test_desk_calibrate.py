@@ -225,3 +225,19 @@ def test_a_dead_kit_holds_nobody_up(desk: Made) -> None:
     )
     made.press("Space")
     made.until(lambda: lesson.calibrating.has_point(made.group["Marble"], "load", "nothing"), "and has its point too")
+
+
+def test_what_is_told_as_taken_is_what_was_taken_though_others_follow_meanwhile(desk: Made) -> None:
+    made = desk()
+    stage, lesson, everybody = made.window.stage, made.lesson, list(made.group.values())
+    made.press("A")
+    made.hang("nothing")
+    made.until(lambda: stage.planned.label == "100 g", "all have the first point")
+    slow = [1.5]  # s that keeping the next point takes, in which the others become steady
+    lesson.changes.followers.insert(0, lambda _: time.sleep(slow.pop() if slow else 0.0))
+    made.hang("100 g", on="Basalt", settle=2.0)
+    made.kits.order(kits=[each for each in made.group if each != "Basalt"], hang="100 g")
+    made.until(lambda: all(lesson.calibrating.has_point(g, "load", "100 g") for g in everybody), "all have the second")
+    assert not slow
+    made.until(lambda: stage.planned.label == "200 g", "the third is offered")
+    assert made.hub.messages.text.startswith("100 g taken on ")

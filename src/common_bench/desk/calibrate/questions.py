@@ -96,10 +96,11 @@ class CalibrateQuestions:
 
     def _take_early(self, group: int, why: str) -> None:
         taking = self._aim.taking
+        label = taking.label
         if not taking.take([group], no_reason(why)):
             found: Trouble | None = taking.waiting.pop(group, None)
             raise CalibrationTrouble("early-point-refused", why=found.what if found is not None else "nothing is heard")
-        self._hub.tell(f"{taking.label} taken on {self._hub.alias}, early: {why.strip()}.", "good")
+        self._hub.tell(f"{label} taken on {self._hub.alias}, early: {why.strip()}.", "good")
 
     def steps(self) -> None:
         sensor = self._sensor()

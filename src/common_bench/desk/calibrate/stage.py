@@ -159,10 +159,10 @@ class CalibrateStage(StageView):
             self.questions.new_point()
             return
         taking, taken = self.aim.taking, list[int]()
+        label = taking.label
         again = bool(taking.planned) and not taking.missing()
         if not self.hub.try_to(lambda: taken.extend(taking.take())):
             return
-        label = taking.label
         waits = " · ".join(f"{self.store.group(g).alias} {why.what}" for g, why in taking.waiting.items())
         if taken:
             more = f" The rest follow by themselves: {waits}." if waits else ""
@@ -262,15 +262,16 @@ class CalibrateStage(StageView):
         sensor = self.sensor
         if sensor is None or not self.hub.group:
             return
+        label = self.aim.taking.label  # what is taken is seen at once, and the others may follow and go on within that
         followed = self.aim.taking.follow()
         if followed:
-            self.hub.tell(f"{self.aim.taking.label} taken on {self._names(followed)}.", "good")
+            self.hub.tell(f"{label} taken on {self._names(followed)}.", "good")
             self.aim.go_on()
             self.refresh()
-        for group, label in self.aim.taking.catch_up().items():
+        for group, missed in self.aim.taking.catch_up().items():
             alias = self.store.group(group).alias
             self.hub.tell(
-                f"{label} taken on {alias} too, which was not heard before, as the others still rest there.", "amber",
+                f"{missed} taken on {alias} too, which was not heard before, as the others still rest there.", "amber",
                 act="Take back", then=self.hub.undo,
             )  # fmt: skip
             self.refresh()
