@@ -9,10 +9,14 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PyQt6.QtCore import QRectF
+from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtTest import QTest
 
 from common_bench.calibrate.fitting import calibrate
-from common_bench.desk.graphs.plots import LiveTrace
+from common_bench.desk.graphs.live_trace import LiveTrace
+from common_bench.desk.graphs.strokes import BREAKS, broken_where
+from common_bench.desk.graphs.tile_trace import TileTrace
 from common_bench.desk.shell.application import application
 from common_bench.exchange.tables import run_csv, series_csv
 from common_bench.model.block import Series, Stamped
@@ -104,8 +108,9 @@ def test_a_live_trace_is_broken_where_it_is_a_guess_and_shows_its_limits() -> No
     trace.show_picture(t, values, 10.0, 10.0, guess=guess)
     trace.show_band(1.5, 2.5)
     QTest.qWait(50)
-    shown = trace._guess.y
-    assert np.isfinite(shown).sum() == (t > 5).sum()
+    covered = np.isfinite(trace._guess.y)
+    assert not covered[t <= 5].any()
+    assert covered.sum() == pytest.approx((t > 5).sum() / 2, abs=10)
     assert trace._band.getRegion() == (1.5, 2.5)
     image = trace.grab().toImage()
     # The line is drawn all along on the left half, and in pieces on the right.
@@ -123,6 +128,52 @@ def test_a_live_trace_is_broken_where_it_is_a_guess_and_shows_its_limits() -> No
     low, high = trace.getPlotItem().getViewBox().viewRange()[1]
     assert high < 10, "only the last half second sets the range"
     trace.close()
+
+
+@settings(max_examples=20)
+@given(
+    count=st.integers(2, 600), begin=st.floats(0.0, 1.0), wide=st.floats(0.1, 50.0), noise=st.booleans(),
+    seen=st.floats(0.05, 1.0),
+)  # fmt: skip
+def test_a_guess_is_seen_to_be_broken_however_dense_and_noisy_it_is(
+    count: int, begin: float, wide: float, noise: bool, seen: float
+) -> None:
+    t = np.linspace(0.0, wide, count)
+    values = np.random.default_rng(count).normal(size=count) if noise else np.ones(count)
+    guessed = t >= begin * wide
+    line, dashes = broken_where(guessed, t, values, wide * seen)
+    assert np.array_equal(line[~guessed], values[~guessed])
+    if np.isfinite(dashes).any():  # few points: the dashes lie on all of the guess
+        assert np.array_equal(np.isfinite(dashes), guessed)
+        assert np.array_equal(line, values)
+    elif guessed.sum() > 1 and wide * seen / BREAKS < (1 - begin) * wide:
+        hidden = np.isnan(line).sum() / guessed.sum()
+        assert 0.2 < hidden < 0.8
+
+
+@pytest.mark.parametrize("smooth", [True, False])
+@pytest.mark.parametrize("noise", [0.0, 1.0])
+def test_a_trace_from_faint_lines_has_as_much_ink_as_one_that_is_outlined(smooth: bool, noise: float) -> None:
+    trace = TileTrace("orange", smooth=smooth)
+    trace.resize(300, 120)
+    trace.show()
+    t = np.linspace(0.0, 10.0, 500)
+    trace.show_picture(t, np.sin(3 * t) + noise * np.random.default_rng(1).normal(size=500), 10.0, 10.0)
+    QTest.qWait(50)
+    plain = QImage(trace.size(), QImage.Format.Format_RGB32)
+    painter = QPainter(plain)
+    trace.paint_on(painter, QRectF(0, 0, trace.width(), trace.height()))  # as on paper: the pen itself
+    painter.end()
+    quick, whole = (_ink(each) for each in (trace.grab().toImage(), plain))
+    trace.close()
+    assert quick.sum() == pytest.approx(whole.sum(), rel=0.35)
+    both = np.minimum(quick, whole).sum() / whole.sum()
+    assert both > 0.6, "and it lies where that lies"
+
+
+def _ink(image: QImage) -> np.ndarray:
+    rows = range(image.height())
+    return np.array([[255 - image.pixelColor(x, y).blue() for x in range(60, image.width())] for y in rows], float)
 
 
 NUMBERS = st.floats(-1e3, 1e3).filter(lambda x: abs(x) > 1e-3)

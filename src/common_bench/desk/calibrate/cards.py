@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QApplication
 
 from common_bench.desk.calibrate.aim import Aim
 from common_bench.desk.calibrate.curve_graph import CurveGraph, ResidualGraph
-from common_bench.desk.graphs.plots import LiveTrace
+from common_bench.desk.graphs.live_trace import LiveTrace
 from common_bench.desk.look.emblems import SYMBOLS
 from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.palette import hue

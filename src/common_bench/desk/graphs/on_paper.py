@@ -12,7 +12,8 @@ from PyQt6.QtGui import QColor, QGuiApplication, QImage, QPageSize, QPaintDevice
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsView
 
-from common_bench.desk.graphs.plots import Graph, LiveTrace, font
+from common_bench.desk.graphs.live_trace import LiveTrace
+from common_bench.desk.graphs.plots import Graph, font
 from common_bench.desk.graphs.tile_trace import TileTrace
 from common_bench.desk.look import sheet
 from common_bench.desk.look.palette import PAPER

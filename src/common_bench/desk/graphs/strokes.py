@@ -13,11 +13,13 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QPainter, QPen, QTransform
 from PyQt6.QtWidgets import QWidget
 
-from common_bench.model.block import Floats
+from common_bench.model.block import Bools, Floats
 
 WIDEST = 2.0  # px of a line that is painted from several
 APART = 0.35  # px
 AROUND = ((-APART, 0.0), (APART, 0.0), (0.0, -APART), (0.0, APART))
+BREAKS = 30  # in a line that is a guess, over the time that is seen
+DENSE = 8  # points for each of them, from which they are of time
 BELOW = ((0.0, -APART), (0.0, APART))  # half of that, where many are small
 
 
@@ -58,3 +60,28 @@ def _thin(made: QPen) -> QPen:
     found.setWidthF(1.0)
     found.setCosmetic(True)
     return found
+
+
+def in_breaks(t: Floats, values: Floats, seconds: float) -> Floats | None:
+    """(n,) what of a line is to be left out so that it looks broken, no numbers elsewhere: dashes along a noisy line are dots, so that
+    its breaks are of time, of which `seconds` are seen. None where there are too few points for that: dashes tell it then."""
+    known = np.flatnonzero(np.isfinite(values))
+    half = seconds / BREAKS / 2
+    if len(known) < 2 or not half > 0 or len(known) * 2 * half < DENSE * float(t[known[-1]] - t[known[0]]):
+        return None
+    return np.where(np.floor(t / half) % 2 == 1, values, np.nan)
+
+
+def broken_where(guessed: Bools, t: Floats, values: Floats, seconds: float) -> tuple[Floats, Floats]:
+    """(n,) a line as it is drawn, and what of it is broken by dashes of the ground's colour; guessed: (n,) where it is a guess."""
+    there = np.where(guessed, values, np.nan)
+    hidden = in_breaks(t, there, seconds)
+    return (
+        (values, there) if hidden is None else (np.where(np.isfinite(hidden), np.nan, values), np.full(len(t), np.nan))
+    )
+
+
+def broken_at(gaps: Sequence[tuple[float, float]], t: Floats, values: Floats) -> tuple[Floats, Floats]:
+    """The line with a break in each gap, so that nothing is drawn across it."""
+    at = np.searchsorted(t, [high for _, high in gaps])
+    return np.insert(t, at, t[np.minimum(at, len(t) - 1)]), np.insert(values, at, np.nan)

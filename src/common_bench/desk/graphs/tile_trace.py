@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
 from common_bench.desk.graphs.ranges import calm_range, gaps_in, ticks, told_gaps
-from common_bench.desk.graphs.strokes import AROUND, BELOW, draw_line
+from common_bench.desk.graphs.strokes import AROUND, BELOW, draw_line, in_breaks
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats
@@ -41,6 +41,7 @@ class TileTrace(QGraphicsView):
         self.t = self.values = np.empty(0)
         self.flags_shown: list[tuple[float, str]] = []
         self._guess: Floats | None = None
+        self._hidden: Floats | None = None  # what of a guess is left out, so that it looks broken
         self._gaps: list[tuple[float, float]] = []
         self._range, self._seconds = (0.0, 0.0), 0.0
         self._left = px(NARROW)
@@ -74,6 +75,7 @@ class TileTrace(QGraphicsView):
     ) -> None:
         """The last `seconds` up to `now` (s). guess: (n,) values again where they are guesses, nan elsewhere: drawn broken."""
         self.t, self.values, self._seconds, self._guess = t - now, values, seconds, guess
+        self._hidden = in_breaks(t, guess, seconds) if guess is not None else None
         known = np.isfinite(values)
         inside = values if np.count_nonzero(known) == len(known) else values[known]
         self._gaps = gaps_in(self.t, known) if len(inside) < len(values) else []
@@ -146,7 +148,8 @@ class TileTrace(QGraphicsView):
             begin, end = self._gaps[place]
             self._label(painter, f"gap {end - begin:.1f} s", width + (begin + end) / 2 * across, self._amber, 0.5)
         x, y = width + self.t * across, height - 1 - (self.values - low) * up
-        if self._guess is None:
+        if self._guess is None or self._hidden is not None:
+            y = y if self._hidden is None else np.where(np.isfinite(self._hidden), np.nan, y)
             self._draw(painter, x, y, self._line)
         else:  # what is a guess is broken, and begins where the rest ends
             guessed = np.isfinite(self._guess)

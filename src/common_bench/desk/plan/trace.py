@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 import pyqtgraph as pg
 
-from common_bench.desk.graphs.plots import LiveTrace
+from common_bench.desk.graphs.live_trace import LiveTrace
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, say
 from common_bench.desk.look.sheet import palette, px

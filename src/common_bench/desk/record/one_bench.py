@@ -11,7 +11,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from common_bench.desk.graphs.plots import Graph, pen
+from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.palette import hue
@@ -124,7 +124,6 @@ class OneBench(QWidget):
             trace = StackedTrace(name)
             trace.setProperty("paper_name", with_unit(name, kinds[name].unit))
             trace.curve.set_pen(pg.mkPen(colours[at % 4], width=1.6))
-            trace.guess.set_pen(pen(palette().card, 2.4, dashed=True))
             if at < len(names) - 1:
                 trace.getPlotItem().hideAxis("bottom")
             else:
@@ -257,7 +256,7 @@ class OneBench(QWidget):
             sensor = lesson.store.sensor_of(trace.name)
             guess = state.live.guesses(trace.name, picture)
             trace.show_picture(
-                picture.t - zero, picture.values, guess, of=(self._hub.group, run),
+                picture.t - zero, picture.values, guess, of=(self._hub.group, run), seconds=high - low,
                 fixed=sensor.scale if sensor is not None else None, begun=run != 0,
             )  # fmt: skip
             trace.show_band(

@@ -8,7 +8,8 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from common_bench.desk.graphs.plots import Graph, LiveTrace
+from common_bench.desk.graphs.live_trace import LiveTrace
+from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.emblems import EmblemView
 from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.palette import hue

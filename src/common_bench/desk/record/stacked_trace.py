@@ -9,7 +9,8 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtGui import QMouseEvent
 
-from common_bench.desk.graphs.plots import Graph, MovingBand, MovingLine, pen
+from common_bench.desk.graphs.live_trace import MovingBand, MovingLine, cover
+from common_bench.desk.graphs.plots import Graph, pen
 from common_bench.desk.graphs.ranges import whole_steps
 from common_bench.desk.look.sheet import palette, px
 
@@ -42,11 +43,19 @@ class StackedTrace(Graph):
         self._of: object = None
 
     def show_picture(
-        self, t: Any, values: Any, guess: Any, *, of: object, fixed: tuple[float, float] | None, begun: bool
+        self,
+        t: Any,
+        values: Any,
+        guess: Any,
+        *,
+        of: object,
+        seconds: float,
+        fixed: tuple[float, float] | None,
+        begun: bool,
     ) -> None:
-        """of: what is drawn, as a run; another one begins with a scale of its own."""
+        """seconds: that are seen; of: what is drawn, as a run; another one begins with a scale of its own."""
         self.curve.set_data(t, values)
-        self.guess.set_data(t, guess if guess is not None else np.full(len(t), np.nan))
+        cover(self.guess, t, guess if guess is not None else np.full(len(t), np.nan), seconds)
         self.begin.setVisible(begun)
         known = values[np.isfinite(values)]
         wanted = fixed or (whole_steps(float(known.min()), float(known.max())) if len(known) else None)

@@ -9,7 +9,8 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, QTimer
 
-from common_bench.desk.graphs.plots import Graph, pen, translucent
+from common_bench.desk.graphs.plots import Graph, breaks, pen, translucent
+from common_bench.desk.graphs.strokes import broken_at, broken_where
 from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, choice, is_open, say
@@ -72,8 +73,12 @@ class RunGraph(Card):
         self.region.sigRegionChanged.connect(self._say_used)
         self._used: Any = None  # the words at the span
         self._drawn, self.is_showing = drawn, False
-        self._whole = Picture(np.empty(0), np.empty(0))
+        self._whole, self._edges = (
+            Picture(np.empty(0), np.empty(0)),
+            np.empty(0),
+        )  # the line; where it begins and ceases to be a guess
         self._line: Any = None
+        self._cover: Any = None  # dashes of the card's colour over it
         self._of, self._ends = 0, (0.0, 1.0)  # the run that is shown, its ends in s
         self._zoomed: tuple[float, float] | None = None  # what of it is seen in s; None: all
         self._closer = QTimer(self)
@@ -235,8 +240,7 @@ class RunGraph(Card):
             say(self.aside, said)
             self.is_showing = False
             return
-        self._draw_trace(replayed, values, palette().soft if aside else hue(palette(), emblem.colour))
-        self._draw_guesses(replayed, series)
+        self._draw_trace(replayed, values, series, palette().soft if aside else hue(palette(), emblem.colour))
         self.graph.name_time(with_unit(name, unit), replayed.seconds)
         for low, high in replayed.gaps:
             shade = pg.LinearRegionItem(
@@ -273,15 +277,25 @@ class RunGraph(Card):
             both = "the level or the pause" if self.pause.item.isVisible() else "the level"
             say(self.aside, f"drag {both}: the line follows, all runs too")
 
-    def _draw_trace(self, replayed: Replayed, values: Floats, colour: str) -> None:
-        self._whole = Picture(*_broken(replayed.t, values, replayed.gaps))
-        self._line = self.graph.line(*self._seen_of(self._whole, (0.0, max(replayed.seconds, 1e-9))), colour, 1.5)
+    def _draw_trace(self, replayed: Replayed, values: Floats, series: Series | None, colour: str) -> None:
+        self._whole = Picture(*broken_at(replayed.gaps, replayed.t, values))
+        guess = series.guess if series is not None and series.guess is not None else np.zeros(len(replayed.t), bool)
+        self._edges = replayed.t[np.flatnonzero(np.diff(guess, prepend=False))]
+        line, cover = self._seen_of((0.0, max(replayed.seconds, 1e-9)))
+        self._line = self.graph.line(*line, colour, 1.5)
+        self._cover = self.graph.plot(*cover, pen=breaks(), connect="finite")
+        if guess.any():
+            words = f" broken: outside the calibration, a guess ({guess.mean():.0%})"
+            self.graph.note(words, float(self._edges[0]), float(np.nanmin(values)), palette().amber, anchor=(0, 0))
 
-    def _seen_of(self, whole: Picture, seen: tuple[float, float]) -> Picture:
-        """What of a line lies in a time that is seen, with as much beside it, thinned to what the graph can show."""
-        low, high = seen
+    def _seen_of(self, seen: tuple[float, float]) -> tuple[Picture, Picture]:
+        """What of the line is near a time that is seen, thinned and broken where it is a guess; and what dashes of the card's colour break."""
+        (low, high), whole = seen, self._whole
         rows = slice(*np.searchsorted(whole.t, (low - (high - low), high + (high - low))).tolist())
-        return thinned(Picture(whole.t[rows], whole.values[rows]), max(300, self.graph.width()), high - low)
+        found = thinned(Picture(whole.t[rows], whole.values[rows]), max(300, self.graph.width()), high - low)
+        guessed = np.searchsorted(self._edges, found.t, side="right") % 2 == 1
+        line, cover = broken_where(guessed, *found, high - low)
+        return Picture(found.t, line), Picture(found.t, cover)
 
     def _range_changed(self, _: object, seen: tuple[float, float]) -> None:
         if not self.is_showing and self.over_time:
@@ -291,7 +305,8 @@ class RunGraph(Card):
     def _look_closer(self) -> None:
         """The line as fine as the time that is seen lets it be."""
         if self._line is not None:
-            self._line.setData(*self._seen_of(self._whole, self._zoomed or self._ends))
+            for each, picture in zip((self._line, self._cover), self._seen_of(self._zoomed or self._ends), strict=True):
+                each.setData(*picture)
 
     def zoom(self, factor: float) -> None:
         """Shows so many times the time about the middle of what is seen; never more than the run."""
@@ -318,15 +333,6 @@ class RunGraph(Card):
         if self.over_time:
             low = min(max(low, self._ends[0]), self._ends[1] - width)
             self.graph.setXRange(low, low + width, padding=0)
-
-    def _draw_guesses(self, replayed: Replayed, series: Series | None) -> None:
-        if series is None or series.guess is None or not series.guess.any():
-            return
-        guessed = Picture(*_broken(replayed.t, np.where(series.guess, series.values, np.nan), replayed.gaps))
-        self.graph.line(*self._seen_of(guessed, (0.0, max(replayed.seconds, 1e-9))), palette().card, 2.4, dashed=True)
-        at = int(np.argmax(series.guess))
-        words = f" broken: outside the calibration, a guess ({series.guess.mean():.0%})"
-        self.graph.note(words, float(replayed.t[at]), float(series.values[at]), palette().amber)
 
     def _draw_span(self, span: tuple[float, float], ends: tuple[float, float], values: Floats) -> None:
         """ends: of the run; what was kept from before it began lies at negative times."""
@@ -392,9 +398,3 @@ class RunGraph(Card):
             self.graph.points(times, heights, "t", palette().amber if faint else palette().ink, size=7, faint=faint)
             if not faint:
                 self._marks = name, times, heights
-
-
-def _broken(t: Floats, values: Floats, gaps: list[tuple[float, float]]) -> tuple[Floats, Floats]:
-    """The line with a break in each gap, so that nothing is drawn across it."""
-    at = np.searchsorted(t, [high for _, high in gaps])
-    return np.insert(t, at, t[np.minimum(at, len(t) - 1)]), np.insert(values, at, np.nan)
