@@ -21,13 +21,27 @@ from common_bench.model.block import Floats
 from common_bench.model.visible import on_one_line
 
 
-class MovingLine(pg.GraphicsObject):
-    """A line that is new thirty times a second. It covers all of the view, so that the scene has nothing to
-    measure or to index anew when its points change; breaks are values that are no numbers."""
+class OverAll(pg.GraphicsObject):
+    """What covers all of a view, so that the scene has nothing to measure or to index anew when its points change."""
+
+    def __init__(self, view: pg.ViewBox) -> None:
+        super().__init__()
+        self._view = view
+
+    def boundingRect(self) -> QRectF:
+        whole: QRectF = self._view.viewRect()
+        return whole
+
+    def viewRangeChanged(self) -> None:
+        self.prepareGeometryChange()
+
+
+class MovingLine(OverAll):
+    """A line that is new thirty times a second; breaks are values that are no numbers."""
 
     def __init__(self, view: pg.ViewBox, *, smooth: bool) -> None:
-        super().__init__()
-        self._view, self._smooth = view, smooth
+        super().__init__(view)
+        self._smooth = smooth
         self._pen = pen("#000000")
         self.x = self.y = np.empty(0)
 
@@ -38,13 +52,6 @@ class MovingLine(pg.GraphicsObject):
     def set_data(self, x: Floats, y: Floats) -> None:
         self.x, self.y = x, y
         self.update()
-
-    def boundingRect(self) -> QRectF:
-        whole: QRectF = self._view.viewRect()
-        return whole
-
-    def viewRangeChanged(self) -> None:
-        self.prepareGeometryChange()
 
     def paint(self, painter: QPainter, *_: object) -> None:
         draw_line(painter, self.x, self.y, self._pen, smooth=self._smooth)
@@ -57,25 +64,18 @@ def cover(line: MovingLine, t: Floats, guess: Floats, seconds: float, now: float
     line.set_data(t - now, guess if hidden is None else hidden)
 
 
-class MovingBand(pg.GraphicsObject):
+class MovingBand(OverAll):
     """A band about a line that is new thirty times a second: from low to high, open where either is no number."""
 
     def __init__(self, view: pg.ViewBox, colour: str) -> None:
-        super().__init__()
-        self._view, self._brush = view, pg.mkBrush(translucent(colour, 70))
+        super().__init__(view)
+        self._brush = pg.mkBrush(translucent(colour, 70))
         self.x = self.low = self.high = np.empty(0)
         self.setZValue(-3)
 
     def set_data(self, x: Floats, low: Floats, high: Floats) -> None:
         self.x, self.low, self.high = x, low, high
         self.update()
-
-    def boundingRect(self) -> QRectF:
-        whole: QRectF = self._view.viewRect()
-        return whole
-
-    def viewRangeChanged(self) -> None:
-        self.prepareGeometryChange()
 
     def paint(self, painter: QPainter, *_: object) -> None:
         painter.setPen(Qt.PenStyle.NoPen)
