@@ -6,9 +6,11 @@ from collections.abc import Callable
 
 import msgspec
 import pytest
+from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QMenu
 
+from common_bench.desk.look.labels import NumberLabel
 from common_bench.lesson.plan_details import with_detail
 from common_bench.model.plan import RulePlan
 from cuts import cut_texts
@@ -125,3 +127,22 @@ def test_a_run_that_waits_is_seen_on_every_tile_called_off_and_watched_closely(d
     assert len(made.lesson.store.kept_runs()) == 5
     made.press("Y")
     assert len(made.lesson.store.kept_runs()) == 6
+
+
+def test_a_number_takes_the_room_of_its_characters_whatever_stood_there_before_and_leaves_the_card_alone() -> None:
+    number, alone = (NumberLabel("", "#FFFFFF") for _ in range(2))
+    for each in (number, alone):
+        each.setStyleSheet("font-size: 32px; font-weight: 650;")
+        each.show()
+    QTest.qWait(20)
+    for text in ("—", "355 057", "2.157", "10 067", "−0.1", "9", "12 345 678", "2.157"):
+        number.setText(text)
+        alone.setMinimumWidth(0)
+        alone.setText("")
+        alone.setText(text)
+        assert number.minimumWidth() == alone.minimumWidth() == number.sizeHint().width(), text
+    assert number.minimumWidth() < number.fontMetrics().horizontalAdvance("12 345 678")
+    number.setStyleSheet("color: red;")
+    assert number.testAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+    for each in (number, alone):
+        each.close()

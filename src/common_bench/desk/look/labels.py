@@ -73,6 +73,7 @@ class NumberLabel(PlainLabel):
     def setText(self, text: str | None) -> None:
         if len(text or "") != len(self.given):
             super().setText(text)
+            self.setMinimumWidth(0)  # which its hint would have in it
             self.setMinimumWidth(self.sizeHint().width())  # never cut: what stands beside it gives way
         elif text != self.given:
             self.given = text or ""

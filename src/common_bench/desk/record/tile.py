@@ -223,7 +223,10 @@ class Tile(QFrame):
         set_property(self, "chosen", self._hub.group == self.group)
 
     def _say_state(self, words: str, tone: str) -> None:
-        say(self.state, "●" if self._tiny else words, tone)
+        mark = "●" if self._tiny else words
+        if self.state.text() != mark:
+            self.state.setMinimumWidth(0)  # which its hint would have in it
+        say(self.state, mark, tone)
         self.state.setMinimumWidth(self.state.sizeHint().width())  # the name gives way, not the state
         if self._tiny:
             set_tip(self.state, words)
