@@ -24,7 +24,7 @@ from waiting import Class
 
 SPEED_HERE = 6.0
 SPEED = "12"  # times as fast as ours
-FAST_KITS = {"jumping-plate": "6"}  # that send so much that their world cannot run so fast here
+FAST_KITS = {"jumping-plate": "4"}  # that send so much that their world cannot run so fast here
 
 
 @pytest.mark.parametrize("name", worlds())
