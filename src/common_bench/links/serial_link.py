@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import os
 import select
 import time
 from pathlib import Path
@@ -16,6 +15,7 @@ from common_bench.links.address import Address
 from common_bench.links.causes import trouble
 from common_bench.links.discovery import holder_of, what_is_wrong
 from common_bench.links.link import MOST_AT_ONCE
+from common_bench.links.quick_read import QuickReader
 
 RESET_FOR = 0.1  # s that the reset line is held
 
@@ -66,6 +66,7 @@ class SerialLink:
             if code in (errno.EIO, errno.ENODEV, errno.ENXIO):
                 raise trouble("lost", address.path) from failed
             raise trouble("no-port", address.path) from failed
+        self._reader = QuickReader(self._port.fileno(), MOST_AT_ONCE)
 
     def fileno(self) -> int:
         return int(self._port.fileno())
@@ -73,8 +74,9 @@ class SerialLink:
     def read(self) -> bytes:
         """What has come; empty where nothing has. Raises LinkTrouble where the port has gone."""
         try:
-            data = os.read(self._port.fileno(), MOST_AT_ONCE)
-        except BlockingIOError:
+            self._port.fileno()  # which raises where it has been closed
+            data = self._reader.read()
+        except (BlockingIOError, InterruptedError):
             return b""
         except (OSError, serial.SerialException, TypeError) as failed:
             raise trouble("lost", self.address.path) from failed

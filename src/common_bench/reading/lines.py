@@ -14,7 +14,7 @@ from common_bench.model.block import Floats, Ints, Stamped, bytes_of, stamps_of
 
 LONGEST_LINE = 8192  # bytes; a reading is far shorter, and one endless line must not fill the memory
 LF, CR = 10, 13
-FEW_BYTES = 600
+FEW_BYTES = 1500
 LINE_END = re.compile(rb"\r\n|\r|\n")
 
 
