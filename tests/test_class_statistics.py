@@ -20,6 +20,7 @@ from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph, Condition, Plan
 from common_bench.model.plan_file import shipped_plan
 from common_bench.model.run import PoolRow
+from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.pool.class_line import class_result
 from common_bench.pool.limits import limit_words
@@ -216,6 +217,59 @@ def test_a_power_and_an_exponential_are_found_as_often_as_they_say_and_nobody_wh
     below = class_result(msgspec.structs.replace(plan, graph=graph), [changed_dose(row, 1.0, -1.0) for row in rows])
     assert below.line is None
     assert "Group 0 has a value of y that is not above zero" in below.why_no_line
+
+
+@given(
+    st.integers(0, 10**6), st.integers(3, 9), st.integers(1, 4), st.sampled_from([0.0, 1.0, 4.0]), st.sampled_from([0.3, 1.0, 3.0]),
+    st.sampled_from([(0, 1), (1,), (0, 1, 2), (0,)]),
+)  # fmt: skip
+@settings(max_examples=80)
+def test_the_compiled_line_is_what_whole_matrices_give(
+    seed: int, groups: int, visits: int, between: float, beyond: float, powers: tuple[int, ...]
+) -> None:
+    dice = np.random.default_rng(seed)
+    whose = np.repeat(np.arange(groups), visits)
+    x, v = dice.uniform(0.5, 2.0, len(whose)), dice.uniform(0.5, 2.0, len(whose)) * 1e-4
+    y = 1 + 2 * x + between * 0.01 * dice.normal(size=groups)[whose] + beyond * np.sqrt(v) * dice.normal(size=len(x))
+    if len(x) < len(powers) + 2:
+        return
+    line = group_line(x, y, np.zeros(len(x)), v, whose, powers)
+    matrix = np.stack([x**power for power in powers], axis=1)
+    same = (whose[:, None] == whose[None, :]).astype(float)
+    # What places state is multiplied by how much more they scatter within groups, told from there alone.
+    within = np.linalg.matrix_rank(np.column_stack([same, matrix]))
+    free = len(x) - int(within)
+    rest = y - np.column_stack([same, matrix]) @ np.linalg.lstsq(
+        np.column_stack([same, matrix]) / np.sqrt(v)[:, None], y / np.sqrt(v), rcond=None
+    )[0]  # fmt: skip
+    factor = float(rest @ (rest / v)) / free if free >= 2 else 1.0
+    covariance = np.diag(v) * factor + line.between * same
+    weighed = np.linalg.inv(covariance)
+    inverse = np.linalg.inv(matrix.T @ weighed @ matrix)
+    best = inverse @ matrix.T @ weighed @ y
+    assert line.coefficients == pytest.approx(best, rel=1e-6, abs=1e-8)
+    left, expected = float((y - matrix @ best) @ weighed @ (y - matrix @ best)), len(x) - len(powers)
+    assert left == pytest.approx(expected, rel=1e-4) if line.between else left <= expected * (1 + 1e-6)
+    if free < 2:
+        assert line.covariance == pytest.approx(inverse * left / expected, rel=1e-5)
+        return
+    assert line.covariance == pytest.approx(inverse, rel=1e-5)
+    projector = weighed - weighed @ matrix @ inverse @ matrix.T @ weighed
+    parts = [np.diag(v), same]
+    told = np.array([[0.5 * np.trace(projector @ a @ projector @ b) for b in parts] for a in parts])
+    pull = inverse @ matrix.T @ weighed
+    gradient = np.array([float((pull @ each @ pull.T)[-1, -1]) for each in parts])
+    dof = 2 * inverse[-1, -1] ** 2 / float(gradient @ np.linalg.pinv(told) @ gradient)
+    assert line.u_dof == pytest.approx(dof, rel=1e-4)
+
+
+def test_places_that_fix_no_line_are_told_in_words() -> None:
+    x, whose = np.array([1.0, 1.0, 2.0, 2.0, 1.0]), np.arange(5)
+    for powers in ((0, 1, 2), (1, 2, 3)):
+        with pytest.raises(CalibrationTrouble, match="another value"):
+            group_line(x, x**2, np.zeros(5), np.full(5, 0.1), whose, powers)
+    with pytest.raises(CalibrationTrouble):
+        group_line(np.ones(5), x, np.zeros(5), np.full(5, 0.1), whose)
 
 
 @pytest.mark.parametrize(("most", "of_runs", "of_x", "between"), [
