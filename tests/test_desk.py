@@ -182,7 +182,7 @@ def test_a_silent_kit_and_a_bench_without_one_say_what_to_do(desk: Callable[...,
     made.see("Press the kit's reset button", made.window.stage)
     made.press("R")
     made.see("Recording 5 of 6 benches. Not ready: Marble: kit silent.")
-    assert made.window.stage.tiles[4].value.text() == "—", "a silent kit shows no stale number"
+    made.until(lambda: made.window.stage.tiles[4].value.text() == "—", "a silent kit shows no stale number")
     made.press("M")
     made.answer("bumped the table")
     made.press("R")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import sqlite3
 import threading
@@ -22,7 +21,7 @@ from common_bench.book.book_file import now
 from common_bench.book.journal import HEARD, JournalEntry, JournalWriter
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.words import bench_words
-from common_bench.links.serial_link import os as os_of_links
+from common_bench.links.quick_read import QuickReader
 from common_bench.model.block import Series, Stamped
 from common_bench.model.plan import RulePlan
 from common_bench.model.run import Ending
@@ -49,14 +48,14 @@ def test_a_link_that_fails_in_an_unknown_way_is_that_links_trouble_and_comes_bac
     bad = KitNow.of_group(lesson, made.group["Chalk"])
     good = KitNow.of_group(lesson, made.group["Basalt"])
     port = lesson.engine._kits[bad.kit].link.fileno()
-    real_read = os.read
+    real_read = QuickReader.read
 
-    def read(of: int, size: int) -> bytes:
-        if of == port:
+    def read(reader: QuickReader) -> bytes:
+        if reader.descriptor == port:
             raise RuntimeError("a driver that nobody foresaw")
-        return real_read(of, size)
+        return real_read(reader)
 
-    monkeypatch.setattr(os_of_links, "read", read)
+    monkeypatch.setattr(QuickReader, "read", read)
     told: list[LinkTrouble] = []
 
     def is_told() -> bool:
@@ -68,7 +67,7 @@ def test_a_link_that_fails_in_an_unknown_way_is_that_links_trouble_and_comes_bac
     assert "RuntimeError: a driver that nobody foresaw" in told[0].sentence
     lines = good.lines
     made.until(lambda: good.lines > lines + 20, "the others are heard")
-    monkeypatch.setattr(os_of_links, "read", real_read)
+    monkeypatch.setattr(QuickReader, "read", real_read)
     made.until(
         lambda: bad.trouble is None and bad.can_record is not None and bad.is_open, "it is opened again by itself"
     )

@@ -130,12 +130,9 @@ class WorkingUp:
         if to_keep:
             self._tried[run.id] = run.end
         taken = taken_of(self._store.book, run.id)
-        asked = Asked(
-            run, recorded, self._store.channels, self._store.plan.findings, to_keep, taken, self._store.plan.rule.used
-        )
-        self._under_way[run.id] = (self._workers if recorded is None else self._one).submit(
-            worked_up_of, self._store.book, asked
-        )
+        plan, worker = self._store.plan, self._workers if recorded is None else self._one
+        asked = Asked(run, recorded, self._store.channels, plan.findings, to_keep, taken, plan.rule.used)
+        self._under_way[run.id] = worker.submit(worked_up_of, self._store.book, asked)
 
     @property
     def is_busy(self) -> bool:

@@ -21,12 +21,12 @@ class QuickReader:
     def __init__(self, descriptor: int, most: int) -> None:
         """most: bytes per read."""
         os.set_blocking(descriptor, False)
-        self._descriptor, self._most = descriptor, most
+        self.descriptor, self._most = descriptor, most
         self._buffer = ctypes.create_string_buffer(most)
 
     def read(self) -> bytes:
         """What has come; empty at the end. Raises BlockingIOError where nothing has, OSError where it cannot be read."""
-        count = _read(self._descriptor, self._buffer, self._most)
+        count = _read(self.descriptor, self._buffer, self._most)
         if count < 0:
             fault = ctypes.get_errno()
             raise OSError(fault, os.strerror(fault))  # the kind of it follows from its number
