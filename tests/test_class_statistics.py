@@ -272,6 +272,37 @@ def test_places_that_fix_no_line_are_told_in_words() -> None:
         group_line(np.ones(5), x, np.zeros(5), np.full(5, 0.1), whose)
 
 
+@given(st.integers(0, 10**6), st.integers(5, 9), st.sampled_from([0.0, 2.0]))
+@settings(max_examples=10)
+def test_what_the_finding_would_be_without_a_group_is_what_it_is_when_that_is_set_aside(
+    seed: int, groups: int, between: float
+) -> None:
+    rows = rows_of(np.random.default_rng(seed), groups, between=between)
+    for place in class_result(PLAN, rows).places:
+        left = [msgspec.structs.replace(row, aside="to see") if row.group == place.group else row for row in rows]
+        alone = class_result(PLAN, left).finding
+        assert alone is not None
+        assert place.without is not None
+        assert (place.without.value, place.without.u) == pytest.approx((alone.value, alone.u), rel=1e-9)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_line_by_medians_is_told_where_some_at_an_end_pull_the_other_and_in_clean_classes_not(seed: int) -> None:
+    rows = rows_of(np.random.default_rng(seed), 12, runs=2)
+
+    def shorter(row: PoolRow) -> PoolRow:
+        period = row.findings["period"]
+        found = {"period": msgspec.structs.replace(period, value=0.9 * period.value)}
+        return msgspec.structs.replace(row, findings=found) if row.group >= 10 else row
+
+    pulled = class_result(PLAN, [shorter(row) for row in rows])
+    assert pulled.line is not None
+    assert abs(pulled.line.robust - 4 * np.pi**2 / G) < 0.1 * abs(pulled.line.slope - 4 * np.pi**2 / G)
+    assert any("A line by medians" in words and "steeper" in words for words in pulled.words)
+    assert "by medians" in pooled_json(pulled)["words"]
+    assert not any("by medians" in words for words in class_result(PLAN, rows).words)
+
+
 @pytest.mark.parametrize(("most", "of_runs", "of_x", "between"), [
     ("runs", 0.05, 1e-5, 0.0), ("condition", 1e-4, 0.02, 0.0), ("groups", 1e-4, 1e-5, 0.04),
 ])  # fmt: skip
