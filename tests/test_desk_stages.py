@@ -7,8 +7,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
 
 from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
@@ -272,8 +273,8 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     told = pool.walk.opened.textItem.toPlainText().split("\n")
     assert told[0] == alias
     assert [each.split(":")[0] for each in told[1:]] == ["run 1"]
-    pool.walk.point_at(QPointF(-1e6, -1e6))
-    assert pool.walk.opened is None
+    QApplication.sendEvent(pool.graph, QEvent(QEvent.Type.Leave))
+    assert pool.walk.opened is None, "they close when the mouse leaves the graph"
     made.see("Eₙ = ", pool)
     made.press("N")
     hidden = [made.window.stage.table.item(row, 0).text() for row in range(6)]

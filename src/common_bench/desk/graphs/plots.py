@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QColor, QFont
 
 from common_bench.desk.look.labels import escaped
@@ -22,6 +22,7 @@ Numbers = Floats | Sequence[float]
 NARROW, WIDE, LARGE = 34, 58, 10_000  # px for the numbers at the left of a trace; from this value on the wider
 DENSE = 500  # turns from which on a line fills its pixels from low to high: its edge need not be smooth
 LONGEST_NOTE = 120  # characters on a graph
+NOWHERE = QPointF(-1e6, -1e6)  # px, on no graph
 
 pg.setConfigOptions(antialias=False, background=None, foreground="#6B7680")
 
@@ -99,6 +100,11 @@ class Graph(pg.PlotWidget):
         self.restyle()
         self.name_axes(left, bottom)
         item.showGrid(x=False, y=grid, alpha=0.25)
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        """What opens where it is pointed at is told that nothing is pointed at any more."""
+        super().leaveEvent(event)
+        self.scene().sigMouseMoved.emit(NOWHERE)
 
     def restyle(self) -> None:
         self.setBackground(palette().card)
