@@ -51,6 +51,7 @@ class SerialLink:
             self._port = serial.Serial(
                 address.path, timeout=0, write_timeout=0.2, exclusive=True, **serial_settings(address)
             )
+            self._reader = QuickReader(self._port.fileno(), MOST_AT_ONCE)
         except (serial.SerialException, OSError, ValueError) as failed:
             code = getattr(failed, "errno", None)
             if code in (errno.EACCES, errno.EPERM):
@@ -66,7 +67,6 @@ class SerialLink:
             if code in (errno.EIO, errno.ENODEV, errno.ENXIO):
                 raise trouble("lost", address.path) from failed
             raise trouble("no-port", address.path) from failed
-        self._reader = QuickReader(self._port.fileno(), MOST_AT_ONCE)
 
     def fileno(self) -> int:
         return int(self._port.fileno())
