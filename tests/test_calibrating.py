@@ -245,7 +245,7 @@ def test_a_new_calibration_goes_to_old_runs_only_on_request_and_can_be_taken_bac
     assert "outside the calibration: a guess" in before.how
     beyond = next(share for share in before.made_of if share.name.startswith("outside"))
     assert beyond.u > 0
-    assert lesson.working_up.preview_applying("load") == []
+    assert lesson.applying.preview_later("load").result() == []
     journal = lesson.book.rows("journal")
     lesson.pooling.send_to_pool([run.id])
     assert lesson.store.pool_rows()[0].note == "in part outside the calibration: a guess"
@@ -254,10 +254,10 @@ def test_a_new_calibration_goes_to_old_runs_only_on_request_and_can_be_taken_bac
     take(made, "400 g")
     lesson.calibrating.keep_calibrations(groups, "load")
     assert lesson.store.findings(run.id)[0] == before, "a run keeps what it was made with"
-    found = lesson.working_up.preview_applying("load")
+    found = lesson.applying.preview_later("load").result()
     assert [each.run.id for each in found] == [each.id for each in lesson.store.kept_runs()]
     assert lesson.store.findings(run.id)[0] == before, "looking changes nothing"
-    change = lesson.working_up.apply_to_runs(found)
+    change = lesson.applying.apply(found)
     after = lesson.store.findings(run.id)[0]
     assert after.measured != before.measured
     assert after.measured == found[0].after[0].measured
@@ -270,14 +270,14 @@ def test_a_new_calibration_goes_to_old_runs_only_on_request_and_can_be_taken_bac
     files = export_all(lesson, tmp_path / "out")
     assert "calibrated afterwards" in next(f for f in files if f.name == "findings.csv").read_text("utf-8")
     assert "calibrated afterwards" in next(f for f in files if f.name == "pool.csv").read_text("utf-8")
-    assert lesson.working_up.preview_applying("load") == []
+    assert lesson.applying.preview_later("load").result() == []
     lesson.changes.undo(change)
     assert lesson.store.findings(run.id)[0] == before
     assert "afterwards" not in lesson.store.pool_rows()[0].note
     lesson.changes.redo(change)
     assert lesson.store.findings(run.id)[0] == after
     with pytest.raises(CalibrationTrouble, match="no earlier run would change"):
-        lesson.working_up.apply_to_runs([])
+        lesson.applying.apply([])
     # What lies outside the points is marked in the exports of a run, too.
     lesson.changes.undo(change)
     files = export_all(lesson, tmp_path / "again")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import tempfile
+import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from itertools import groupby
@@ -12,24 +13,14 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from sqlalchemy import (
-    Connection,
-    Engine,
-    Select,
-    bindparam,
-    case,
-    delete,
-    func,
-    insert,
-    select,
-    text,
-    update,
-)
+from sqlalchemy import Connection, Engine, Select, bindparam, case, delete, func, insert, select, text, update
 
 from common_bench.book import schema
 from common_bench.book.book_file import check_file, connect, copy_for_writing, identity_of, now, remove
 from common_bench.book.changes import Change, Row, RowChange
 from common_bench.book.checking import file_problems, journal_problems
+from common_bench.book.ids import Ids
+from common_bench.book.left_open import close_what_was_left_open
 from common_bench.book.lock import BookLock, is_held, refuse_impossible
 from common_bench.book.migrations import migrate, migrated_copy
 from common_bench.book.packing import as_it_came
@@ -48,7 +39,7 @@ class Book:
     but by undoing what made them.
     """
 
-    def __init__(self, path: Path, engine: Engine, lock: BookLock | None) -> None:
+    def __init__(self, path: Path, engine: Engine, lock: BookLock | None, ids: Ids | None = None) -> None:
         self.path = path
         self.engine = engine
         self._identity = identity_of(path)
@@ -58,7 +49,8 @@ class Book:
         self.damage: dict[tuple[str, object], str] = {}  # (table, row) -> why it cannot be used
         self._lock = lock
         self._kept_apart: tempfile.TemporaryDirectory[str] | None = None  # holds a copy that was brought up for reading
-        self._given: dict[str, int] = {}
+        self._ids = ids or Ids()
+        self._staying = threading.Lock()  # held by who writes from another thread, and where the book moves
         self._connection: Connection = engine.connect()
 
     @classmethod
@@ -102,7 +94,7 @@ class Book:
             book = cls(path, connect(path), lock)
             if copy is not None:
                 book.notices.append(Trouble("book-brought-up", copy=copy.name))
-            book._close_what_was_left_open()
+            close_what_was_left_open(book)
         except BaseException as fault:
             lock.release()
             if isinstance(fault, REFUSED):
@@ -142,6 +134,17 @@ class Book:
             raise refusal(fault, path) from fault
         return book
 
+    @contextmanager
+    def beside(self) -> Iterator[Book]:
+        """The same book for another thread, one at a time, by a connection of its own. Guarantees that it does not move to another
+        place while this lasts, so that nothing is written where it no longer is, and that no id is given twice."""
+        with self._staying:
+            other = Book(self.path, self.engine, self._lock, self._ids)
+            try:
+                yield other
+            finally:
+                other._connection.close()
+
     def close(self) -> None:
         self._connection.close()
         self.engine.dispose()
@@ -178,6 +181,10 @@ class Book:
     def move(self, path: Path) -> Path:
         """Goes on at another place, with a whole copy of what it holds; the file that was open stays as it is. Raises
         BookTrouble where that cannot be written."""
+        with self._staying:
+            return self._move(path)
+
+    def _move(self, path: Path) -> Path:
         if path.exists():
             raise BookTrouble("book-name-taken", where=str(path))
         lock = BookLock(path)
@@ -272,6 +279,17 @@ class Book:
         with self._transaction() as connection:
             self._set(connection, [(row.table, row.id, row.before, row.after) for row in rows])
 
+    def complete_where(self, rows: Sequence[RowChange], seen: Sequence[tuple[str, Row]]) -> bool:
+        """The same, where the rows of these tables are still as they were seen; False, and nothing is done, where one is not."""
+        with self._transaction() as connection:
+            connection.exec_driver_sql("BEGIN IMMEDIATE")  # before it is looked: nobody writes in between
+            for table, row in seen:
+                now_there = connection.execute(_query(table, {"id": row["id"]})).mappings().one_or_none()
+                if now_there is None or dict(now_there) != row:
+                    return False
+            self._set(connection, [(row.table, row.id, row.before, row.after) for row in rows])
+        return True
+
     def forget(self, table: str, id: int) -> None:
         """Takes back a fact that nothing refers to. Raises BookTrouble where something does."""
         source = schema.TABLES[table]
@@ -280,8 +298,7 @@ class Book:
 
     def added(self, table: str, **values: Any) -> RowChange:
         """A row to add, with an id that has never been given before."""
-        self._given[table] = max(self.largest(table, "id"), self._given.get(table, 0)) + 1
-        return RowChange(table, self._given[table], None, values)
+        return RowChange(table, self._ids.after(table, self.largest(table, "id")), None, values)
 
     def changed(self, table: str, id: int, **values: Any) -> RowChange:
         """A row to change in some columns."""
@@ -326,26 +343,6 @@ class Book:
             name = "id" if kind == "added" else OF
             connection.execute(statement, [{name: id, **(after or {})} for _, id, _, after in several])
 
-    # after a crash
-
-    def _close_what_was_left_open(self) -> None:
-        for row in [*self.rows("run", state="open"), *self.rows("run", state="asked")]:
-            end = self.heard_bytes(row["session"])
-            begun = row["begin_byte"] is not None
-            self.amend(
-                "run",
-                row["id"],
-                state="closed",
-                end_byte=max(end, row["begin_byte"] or 0),
-                ending=json.dumps({"code": "program-stopped", "fields": {}}),
-            )
-            alias = self.row("group", row["group"])["alias"]
-            self.notices.append(
-                Trouble("run-was-open", alias=alias, number=row["number"], case="begun" if begun else "asked")
-            )
-        for row in self.rows("session", closed_at=""):
-            self.amend("session", row["id"], closed_at=now())
-
     def as_it_stands(self, run: Row) -> Row:
         """A run that is open in a book that is only read, up to the last byte that is kept: it goes on where another
         program has the book open; else that program was stopped, and it was cut off."""
@@ -385,7 +382,11 @@ def _kind(before: Row | None, after: Row | None) -> str:
 
 
 def _query(table: str, equal: Mapping[str, object]) -> Select[Any]:
-    """Rows of a table, as they lie, where the named columns have these values, in the order in which they were made."""
+    """Rows of a table, as they lie, where the named columns have these values (one of them, where it is a list), in the order in which
+    they were made."""
     source = schema.TABLES[table]
-    wanted = (source.c[name] == value for name, value in equal.items())
+    wanted = (
+        source.c[name].in_(value) if isinstance(value, list) else source.c[name] == value
+        for name, value in equal.items()
+    )
     return select(*schema.as_they_lie(source)).where(*wanted).order_by(source.c.id)

@@ -40,6 +40,7 @@ class ChosenSpans:
     def choose_named_span(self, run: int, name: str, span: tuple[float, float] | None) -> Change:
         """Works the lines of a run that end with `during NAME` up over another span; None: as the plan finds it. Raises Trouble
         where the plan has no such span, or where that gives no finding."""
+        self._working_up.until_kept()
         book, found, used = self._store.book, self._store.run(run), self._store.plan.rule.used
         known = self.span_names
         if name not in known:

@@ -20,7 +20,7 @@ from common_bench.exchange.senml_out import senml_pack
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.sharing import keep_package, shared_pool
-from common_bench.lesson.store import applied_words
+from common_bench.lesson.store_rows import applied_words
 from common_bench.links.file_link import tape_text
 from common_bench.model.block import Series
 from common_bench.model.class_line import ClassResult

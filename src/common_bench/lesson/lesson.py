@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import math
-import time
-from collections import deque
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -16,6 +13,7 @@ import platformdirs
 from common_bench.book.book import Book
 from common_bench.book.book_file import copy_for_writing
 from common_bench.book.journal import JournalWriter
+from common_bench.lesson.applying import Applying
 from common_bench.lesson.bringing_in import BringingIn
 from common_bench.lesson.calibrating import Calibrating, Taking
 from common_bench.lesson.changes import Changes
@@ -87,12 +85,13 @@ class OpenLesson:
             self.store, self.changes, self.roster, self._engine, self.working_up, self.predictions
         )
         self.point_taking = PointTaking(self.store, self.changes, self.roster, self.sensors, self.recording)
+        self.applying = Applying(self.store, self.changes, self.working_up)
         self.replays = Replays(self.store)
         self.pooling = Pooling(self.store, self.changes)
         self.bringing_in = BringingIn(self.store, self.changes)
         self.rescue = Rescue(self.store, self._journal)
         self._closed = self._caught_up = False
-        self._ended: deque[EngineEvent] = deque()  # runs that are still to be given to be worked up
+        self._ended: list[EngineEvent] = []  # runs that are still to be given to be worked up
         self._formats: set[int] = set()  # kits whose formats are to be kept
         if self._engine is not None:
             self.roster.take_passwords_out()
@@ -189,11 +188,9 @@ class OpenLesson:
         self.working_up.close()
         self.book.close()
 
-    def tick(self, within: float = math.inf) -> list[EngineEvent]:
+    def tick(self) -> list[EngineEvent]:
         """What has happened since last asked: runs that have ended are given to be worked up, what has been worked up
-        is kept, formats are remembered. To be asked a few times a second. within: s after which what is left of many runs
-        that ended at once waits for the next time, at once where there `is_more`."""
-        until = time.monotonic() + within
+        is kept, formats are remembered. To be asked a few times a second, at once where there `is_more`."""
         found = self._engine.events() if self._engine is not None else []
         gone = self.rescue.look()
         if gone is not None:
@@ -210,13 +207,11 @@ class OpenLesson:
                 self.roster.take_back(each.kit)
             elif each.what == "run-kept":
                 self._ended.append(each)
-        while self._ended:
-            each = self._ended.popleft()
-            self.working_up.ended(each.run, each.recorded, each.resumed)
-            if time.monotonic() > until:
-                return found
+        if self._ended:
+            self.working_up.all_ended([(each.run, each.recorded, each.resumed) for each in self._ended])
+            self._ended.clear()
         self._keep_formats()
-        for run in self.working_up.collect(until):
+        for run in self.working_up.collect():
             found.append(EngineEvent("run-worked", run=run))
             self.runs_in_step.look_at(run)
         if self.runs_in_step.collect():
@@ -225,8 +220,8 @@ class OpenLesson:
 
     @property
     def is_more(self) -> bool:
-        """Whether something was left for the next tick."""
-        return bool(self._ended) or self.working_up.has_finished
+        """Whether the next tick has something to do already."""
+        return self.working_up.has_finished
 
     def _keep_formats(self) -> None:
         """Remembers how kits are read; where the book is held by another program just now, a little later."""

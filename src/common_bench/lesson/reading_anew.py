@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from concurrent.futures import Future
-from threading import Event
 
 import msgspec
 
@@ -45,7 +44,7 @@ class ReadingAnew:
         ]  # fmt: skip
         wanted, book = store.plan.findings, store.book
         plan = ByPlan(store.channels, wanted, store.plan.rule.used, wanted)
-        return self._working_up.submit(lambda: reworked_all(book, asked, plan, Event()))
+        return self._working_up.submit(lambda: reworked_all(book, asked, plan, self._working_up.closing))
 
     def keep(self, reworked: Sequence[Reworked]) -> Change:
         """Keeps runs as they are read under the other format. Raises CalibrationTrouble where there are none."""

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from datetime import datetime
+from collections.abc import Sequence
 
 import msgspec
 
@@ -14,13 +13,15 @@ from common_bench.lesson.damage import REFERENCES, usable
 from common_bench.lesson.plan_checking import PlanFault, faults_of, watching
 from common_bench.lesson.pool_state import is_open, shown_groups
 from common_bench.lesson.store_rows import (
+    applied_words,
     calibration_of,
     finding_of,
     format_of,
     group_of,
-    measured_of,
+    numbers_in,
     point_of,
     run_of,
+    stated_in,
     taken_point_of,
 )
 from common_bench.model.bench import Group, Kit, emblem_for
@@ -29,7 +30,7 @@ from common_bench.model.class_line import ClassResult
 from common_bench.model.measured import Measured
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.plan_file import plan_from_text
-from common_bench.model.run import Finding, Moment, PoolRow, Run, RunSetting, TakenPoint
+from common_bench.model.run import Finding, Moment, PoolRow, Run, TakenPoint
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import BookTrouble, PlanTrouble, Trouble
 from common_bench.pool.class_line import class_result
@@ -49,7 +50,9 @@ class LessonStore:
         self.book = book
         self._held: dict[str, list[Row]] = {}
         self._columns: dict[tuple[int | None, str], str] = {}  # found once for each state of the rows
+        self._calibrations: dict[tuple[int, str], Calibration | None] = {}  # likewise
         self._runs: dict[int, Run] | None = None  # all of the book by id, likewise
+        self.state_of_runs = 0  # is another after each change of a run or a finding that somebody else has made
         self.settled: set[int] | None = None  # runs that have been worked up, or could not be; None: all
         lessons = [int(row["id"]) for row in self.rows("lesson")]
         if not lessons or (lesson is not None and lesson not in lessons):
@@ -87,10 +90,22 @@ class LessonStore:
             self._by_run[table] = rows, found
         return self._by_run[table][1].get(run, [])
 
+    def put(self, table: str, rows: Sequence[Row]) -> None:
+        """Rows of a table as the book has them now, in the place of what was known of them; others are as they were."""
+        if table in self._held:
+            self._held[table] = list(
+                {**{row["id"]: row for row in self._held[table]}, **{row["id"]: row for row in rows}}.values()
+            )
+        if table == "run" and self._runs is not None:
+            self._runs |= {row["id"]: run_of(row) for row in rows}
+        self._results.clear()
+
     def refresh(self, *tables: str) -> None:
+        self.state_of_runs += not tables or "run" in tables or "finding" in tables
         for table in tables or list(self._held):
             self._held.pop(table, None)
         self._columns.clear()
+        self._calibrations.clear()
         self._runs = None
         self._results.clear()
 
@@ -176,19 +191,19 @@ class LessonStore:
         )
 
     def conditions(self, group: int) -> dict[str, Measured]:
-        return _numbers(self.stated(group))
+        return numbers_in(self.stated(group))
 
     def stated(self, group: int) -> dict[str, Measured | str]:
         """All that a group has stated: numbers, words and what it chose from a list."""
         own = [row for row in self.rows("condition_value") if row["group"] == group and row["lesson"] == self.id]
-        return _stated(own)
+        return stated_in(own)
 
     def run_stated(self, run: int) -> dict[str, Measured | str]:
         """All that was stated for a run."""
-        return _stated(self._of_run("run_condition", run))
+        return stated_in(self._of_run("run_condition", run))
 
     def run_conditions(self, run: int) -> dict[str, Measured]:
-        return _numbers(self.run_stated(run))
+        return numbers_in(self.run_stated(run))
 
     def runs(self, group: int | None = None) -> list[Run]:
         """Closed and open runs in order, those set aside included."""
@@ -244,6 +259,11 @@ class LessonStore:
     def calibration(self, kit: int, channel: str) -> Calibration | None:
         """The newest that is kept for a kit's channel and the quantity that the plan makes of it; where the plan needs
         no points, what holds without them."""
+        if (kit, channel) not in self._calibrations:
+            self._calibrations[kit, channel] = self._find_calibration(kit, channel)
+        return self._calibrations[kit, channel]
+
+    def _find_calibration(self, kit: int, channel: str) -> Calibration | None:
         sensor = self.sensor(channel)
         own = self._kept_rows(kit, channel)
         if sensor is not None:
@@ -372,24 +392,3 @@ class LessonStore:
             rows = [row for row in self.pool_rows() if shown is None or row.group in shown]
             self._results[shown] = class_result(self.plan, rows)
         return self._results[shown]
-
-
-def _numbers(stated: Mapping[str, Measured | str]) -> dict[str, Measured]:
-    return {name: value for name, value in stated.items() if not isinstance(value, str)}
-
-
-def _stated(rows: Sequence[Row]) -> dict[str, Measured | str]:
-    found: dict[str, Measured | str] = {}
-    for row in rows:
-        if row["words"]:
-            found[row["name"]] = str(row["words"])
-        elif row["value"] is not None:
-            found[row["name"]] = measured_of(row)
-    return found
-
-
-def applied_words(setting: RunSetting | None) -> str:
-    """`calibrated afterwards, 25 Nov 12:03` for a run that did not keep the calibration it was made with."""
-    if setting is None or not setting.applied_at:
-        return ""
-    return f"calibrated afterwards, {datetime.fromisoformat(setting.applied_at):%-d %b %H:%M}"

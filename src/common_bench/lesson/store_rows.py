@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from datetime import datetime
 from typing import Any
 
 import msgspec
@@ -167,3 +169,26 @@ def as_remembered(address: Address, link: str) -> Address:
     except Trouble:
         return address
     return replace(address, speed=kept.speed, settings=kept.settings) if kept.kind == address.kind else address
+
+
+def applied_words(setting: RunSetting | None) -> str:
+    """`calibrated afterwards, 25 Nov 12:03` for a run that did not keep the calibration it was made with."""
+    if setting is None or not setting.applied_at:
+        return ""
+    return f"calibrated afterwards, {datetime.fromisoformat(setting.applied_at):%-d %b %H:%M}"
+
+
+def numbers_in(stated: Mapping[str, Measured | str]) -> dict[str, Measured]:
+    """Those of what was stated that are numbers."""
+    return {name: value for name, value in stated.items() if not isinstance(value, str)}
+
+
+def stated_in(rows: Sequence[Row]) -> dict[str, Measured | str]:
+    """Name -> value, of rows of conditions."""
+    found: dict[str, Measured | str] = {}
+    for row in rows:
+        if row["words"]:
+            found[row["name"]] = str(row["words"])
+        elif row["value"] is not None:
+            found[row["name"]] = measured_of(row)
+    return found

@@ -30,8 +30,7 @@ log = logging.getLogger(__name__)
 class Asked:
     """What a worker is asked to work up: a run with the plan's findings, as it was seen live or from its bytes.
 
-    taken: where its points lie, of a run that is taken point by point; to_keep: its findings are to be kept, the run alone is wanted otherwise;
-    used: how its span is found.
+    to_keep: its findings are to be kept, the run alone is wanted otherwise; used: how its span is found.
     """
 
     run: Run
@@ -39,7 +38,6 @@ class Asked:
     channels: dict[str, str]
     wanted: tuple[str, ...]
     to_keep: bool
-    taken: TakenPoints | None = None
     used: str = ""
 
 
@@ -165,9 +163,10 @@ def worked_up_of(book: Book, asked: Asked) -> Outcome:
         else:
             replayed = replay(book, asked.run, asked.channels)
         picture = picture_of(replayed)
-        span = span_of(book, replayed, asked.used) if asked.to_keep and asked.taken is None else None
+        taken = taken_of(book, asked.run.id) if asked.to_keep else None
+        span = span_of(book, replayed, asked.used) if asked.to_keep and taken is None else None
         named = named_in(book, replayed, asked.used) if asked.to_keep else {}
-        found = findings_in(replayed, span, asked.wanted, asked.taken, named) if asked.to_keep else []
+        found = findings_in(replayed, span, asked.wanted, taken, named) if asked.to_keep else []
     except Trouble as trouble:
         return Outcome(asked, replayed, (), trouble, picture)
     except Exception as fault:

@@ -4,9 +4,7 @@ workers; the book is read and written in the lesson's own thread alone."""
 from __future__ import annotations
 
 import json
-import math
 import threading
-import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -16,19 +14,17 @@ from typing import TypeVar
 import msgspec
 import numpy as np
 
-from common_bench.book.book_file import now
-from common_bench.book.changes import Change, RowChange
+from common_bench.book.changes import Change, Row
 from common_bench.lesson.changes import Changes
-from common_bench.lesson.many_runs import Again, ByPlan, reworked_all
+from common_bench.lesson.keeping import Keeping
 from common_bench.lesson.origins import reading_at
 from common_bench.lesson.planning import read_condition
-from common_bench.lesson.run_pictures import as_replayed, keep_picture, kept_picture
+from common_bench.lesson.run_pictures import as_replayed, kept_picture
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.store_rows import condition_row, finding_of, run_of
+from common_bench.lesson.store_rows import condition_row, run_of
 from common_bench.lesson.worked_runs import (
     Asked,
     Outcome,
-    Reworked,
     TriedSpan,
     finding_rows,
     findings_in,
@@ -42,7 +38,7 @@ from common_bench.lesson.worked_runs import (
 )
 from common_bench.model.block import Events
 from common_bench.model.run import Finding, LeftOut, Run, RunSetting
-from common_bench.model.trouble import CalibrationTrouble, FindingTrouble, Trouble
+from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.record.replay import Replayed, replay
 from common_bench.record.runs import Recorded
 from common_bench.workings.over import Stretches
@@ -51,7 +47,6 @@ from common_bench.workup.span_rule import main_span
 NEVER = -1  # no end of a run
 MOST_HELD, MOST_HELD_READINGS = 8, 20_000_000  # runs, and their readings, that are held as a whole
 WORKERS = 2
-MOST_AT_ONCE = 6  # runs that are kept by one writing, which takes some ms for each
 
 Given = TypeVar("Given")
 EVENT_HALF = 0.01  # s on each side of an event that is set aside, within which it is found again
@@ -64,11 +59,11 @@ class WorkingUp:
     def __init__(self, store: LessonStore, changes: Changes) -> None:
         self._store, self._changes = store, changes
         self._workers = ThreadPoolExecutor(WORKERS, thread_name_prefix="work-up")
-        self._one = ThreadPoolExecutor(
-            1, thread_name_prefix="ended"
-        )  # many that end at once: the window goes on beside one worker
-        self.is_closed, self._closing = False, threading.Event()
+        self._one = ThreadPoolExecutor(1, thread_name_prefix="ended")  # for many that end at once: the window goes on
+        self._keeping = Keeping(store)
+        self.is_closed, self.closing = False, threading.Event()
         self._under_way: dict[int, Future[Outcome]] = {}
+        self._untold: list[int] = []  # runs that were kept while somebody waited for it
         self._held: dict[int, Replayed | Trouble] = {}
         self._tried: dict[int, int | None] = {}  # run -> the end with which it was worked up
         self._resumed: dict[int, int] = {}
@@ -77,9 +72,10 @@ class WorkingUp:
 
     def close(self) -> None:
         self.is_closed = True
-        self._closing.set()
+        self.closing.set()
         for each in (self._workers, self._one):
             each.shutdown(wait=True, cancel_futures=True)
+        self._keeping.close()
 
     def _follow(self, change: Change) -> None:
         for row in change.rows:
@@ -96,9 +92,17 @@ class WorkingUp:
         """A run is whole in the book: what was seen of it live is worked up by a worker. An end that was taken back
         meanwhile is passed over, whatever the book says of it still: the one that counts is told too. resumed: how often
         the run had been taken up again before this end."""
-        if resumed != self._resumed.get(run, 0):
-            return
-        found = run_of(self._store.book.row("run", run))
+        self.all_ended([(run, recorded, resumed)])
+
+    def all_ended(self, ends: Sequence[tuple[int, Recorded | None, int]]) -> None:
+        """The same of several at once."""
+        rows = {row["id"]: row for row in self._store.book.rows("run", id=[run for run, _, _ in ends])}
+        for run, recorded, resumed in ends:
+            if run in rows and resumed == self._resumed.get(run, 0):
+                self._ended(run, rows[run], recorded)
+
+    def _ended(self, run: int, row: Row, recorded: Recorded | None) -> None:
+        found = run_of(row)
         if found.state != "closed" or (recorded is not None and recorded.end != found.end):
             return
         if found.begin is not None and self._tried.get(run, NEVER) != found.end:
@@ -106,7 +110,7 @@ class WorkingUp:
             self._ask(found, recorded, to_keep=True)
         elif run not in self._under_way:
             self._settled.add(run)
-            self._store.refresh("run")
+            self._store.put("run", [row])
 
     def reopened(self, run: int) -> None:
         """A run goes on: what was worked up of it so far does not count."""
@@ -129,9 +133,8 @@ class WorkingUp:
             return
         if to_keep:
             self._tried[run.id] = run.end
-        taken = taken_of(self._store.book, run.id)
         plan, worker = self._store.plan, self._workers if recorded is None else self._one
-        asked = Asked(run, recorded, self._store.channels, plan.findings, to_keep, taken, plan.rule.used)
+        asked = Asked(run, recorded, self._store.channels, plan.findings, to_keep, plan.rule.used)
         self._under_way[run.id] = worker.submit(worked_up_of, self._store.book, asked)
 
     @property
@@ -140,41 +143,46 @@ class WorkingUp:
 
     @property
     def has_finished(self) -> bool:
-        """Whether workers have finished what has not been kept yet."""
-        return any(answer.done() for answer in self._under_way.values())
+        """Whether there is something to collect at once: findings are kept, or may begin to be."""
+        return (
+            self._keeping.has_kept
+            if self._keeping.is_under_way
+            else any(answer.done() for answer in self._under_way.values())
+        )
 
-    def collect(self, until: float = math.inf) -> list[int]:
-        """Keeps some of what the workers have finished, by one writing; gives the runs. To be asked a few times a second. until: on the
-        monotonic clock, after which the rest waits for the next time. Raises BookTrouble where the book is not written; kept later then."""
-        kept, rows, finished = list[int](), list[RowChange](), list[Outcome]()
-        for run in [run for run, answer in self._under_way.items() if answer.done()]:
-            if kept and (time.monotonic() > until or len(kept) >= MOST_AT_ONCE):
-                break
-            kept.append(run)
-            outcome = self._under_way[run].result()
-            stands = run_of(self._store.book.row("run", run))
-            if stands.setting != outcome.asked.run.setting and stands.state == "closed":
-                del self._under_way[run]
-                self._ask(stands, None, to_keep=outcome.asked.to_keep)  # it was changed meanwhile: this is of before
-                continue
-            finished.append(outcome)
-            keep_picture(self._store.book, stands, outcome.picture)
-            rows += self._rows_of(outcome) if outcome.asked.to_keep else []
-        if rows:
-            self._store.book.complete(rows)
-        for outcome in finished:
-            self._under_way.pop(outcome.asked.run.id)
-            self._hold(outcome.asked.run.id, outcome.replayed or outcome.trouble)
-            self._settled |= {outcome.asked.run.id} if outcome.asked.to_keep else set()
-        if kept:
-            self._store.refresh("run", "finding")
+    def collect(self) -> list[int]:
+        """Has what is finished kept; gives the runs of which it is since the last time. To be asked a few times a second, waits for
+        nothing. Raises BookTrouble where the book is not written; kept later then."""
+        kept = [*self._untold, *(self._collected() if self._keeping.has_kept else [])]
+        self._untold.clear()
+        if not self._keeping.is_under_way:
+            finished = [answer.result() for answer in self._under_way.values() if answer.done()]
+            if finished:
+                self._keeping.begin(finished)
         return kept
 
-    def _rows_of(self, outcome: Outcome) -> list[RowChange]:
-        book, run = self._store.book, outcome.asked.run.id
-        old = {row["name"]: finding_of(row) for row in book.rows("finding", run=run)}
-        told = json.dumps(outcome.trouble.data) if outcome.trouble is not None else ""
-        return [book.changed("run", run, trouble=told), *finding_rows(book, run, old, outcome.findings)]
+    def until_kept(self) -> None:
+        """Waits for what is being kept just now, as before a person changes what it is of."""
+        if self._keeping.is_under_way:
+            self._untold += self._collected()
+
+    def _collected(self) -> list[int]:
+        kept = []
+        for each in self._keeping.take():
+            asked, run = each.outcome.asked, each.outcome.asked.run.id
+            answer = self._under_way.get(run)
+            if answer is None or not answer.done() or answer.result() is not each.outcome:
+                continue  # its end was taken back meanwhile
+            del self._under_way[run]
+            if each.stands is None:
+                continue  # removed for good
+            kept.append(run)
+            if each.behind:
+                self._ask(each.stands, None, to_keep=asked.to_keep)
+                continue
+            self._hold(run, each.outcome.replayed or each.outcome.trouble)
+            self._settled |= {run} if asked.to_keep else set()
+        return kept
 
     def _hold(self, run: int, found: Replayed | Trouble | None) -> None:
         if found is None:
@@ -261,6 +269,7 @@ class WorkingUp:
 
     def choose_span(self, run: int, span: tuple[float, float]) -> Change:
         """Works a run up over another span. Raises Trouble where that gives no finding; the old one then stays."""
+        self.until_kept()
         book = self._store.book
         old = {finding.name: finding for finding in self._store.findings(run)}
         rows = finding_rows(book, run, old, self.worked_up(run, span))
@@ -314,6 +323,7 @@ class WorkingUp:
 
     def _worked_again(self, run: int, left_out: tuple[LeftOut, ...], label: str) -> Change:
         """With other stretches set aside; where it gives no finding any more, the run says why."""
+        self.until_kept()
         store, book = self._store, self._store.book
         setting = msgspec.structs.replace(self._with_setting(run), left_out=left_out)
         before = {finding.name: finding for finding in store.findings(run)}
@@ -348,53 +358,3 @@ class WorkingUp:
                 return self._changes.do(f"{name} of a run", [store.book.changed("run_condition", row["id"], **values)])
         added = store.book.added("run_condition", run=run, name=name, **values)
         return self._changes.do(f"{name} of a run", [added])
-
-    # another calibration for runs that were made before it
-
-    def runs_before(self, channel: str, groups: Sequence[int] | None = None) -> list[tuple[Run, RunSetting]]:
-        """Runs that were made without the calibrations that are kept now, each with the setting that it would have.
-
-        Runs that have them already, or were heard from another kit, are not among them.
-        """
-        store, found = self._store, []
-        for run in store.kept_runs():
-            kit = store.kit_of(run.group)
-            newest = store.calibration(kit, channel) if kit is not None else None
-            if (groups is not None and run.group not in groups) or newest is None or run.setting is None:
-                continue
-            if kit is None or not store.heard_from(run, kit) or newest.id in {c.id for c in run.setting.calibrations}:
-                continue
-            others = tuple(each for each in run.setting.calibrations if each.channel != channel)
-            setting = msgspec.structs.replace(run.setting, calibrations=(*others, newest), applied_at=now())
-            found.append((run, setting))
-        return found
-
-    def preview_applying(self, channel: str, groups: Sequence[int] | None = None) -> list[Reworked]:
-        """What would change if the calibrations that are kept now were applied to the runs made without them."""
-        return self.preview_later(channel, groups).result()
-
-    def preview_later(self, channel: str, groups: Sequence[int] | None = None) -> Future[list[Reworked]]:
-        """The same by a worker, for one who cannot wait. Changes nothing."""
-        store = self._store
-        asked = [
-            Again(run, setting, {finding.name: finding for finding in store.findings(run.id)})
-            for run, setting in self.runs_before(channel, groups)
-        ]
-        plan, book = ByPlan(store.channels, store.plan.findings, store.plan.rule.used), store.book
-        return self._workers.submit(lambda: reworked_all(book, asked, plan, self._closing))
-
-    def apply_to_runs(self, reworked: Sequence[Reworked], label: str = "Apply the calibration to") -> Change:
-        """Puts the calibrations in the place of those the runs were made with and works them up again, as one step of
-        undo. Raw readings stay as they are; the pool follows."""
-        rows: list[RowChange] = []
-        book = self._store.book
-        for each in reworked:
-            if each.why_not is not None and each.before:
-                continue
-            values = {"setting": msgspec.json.encode(each.setting).decode(), "trouble": ""}
-            rows.append(book.changed("run", each.run.id, **values))
-            rows += finding_rows(book, each.run.id, each.before, each.after)
-        if not rows:
-            raise CalibrationTrouble("no-run-would-change")
-        count = sum(1 for row in rows if row.table == "run")
-        return self._changes.do(f"{label} {count} run{'s' if count != 1 else ''}", rows)

@@ -275,7 +275,7 @@ class SentenceCard(Card):
         head, more = sentence_words(lesson, group, shown, sensor)
         say(self.sentence, head)
         say(self.worth, more)
-        self.earlier.setVisible(bool(lesson.working_up.runs_before(sensor.channel, [group])))
+        self.earlier.setVisible(bool(lesson.applying.runs_before(sensor.channel, [group])))
 
     def copy(self) -> None:
         sensor, clipboard = self._aim.sensor, QApplication.clipboard()

@@ -215,17 +215,17 @@ class CalibrateStage(StageView):
     def ask_apply(self) -> None:
         """What earlier runs would become is worked out by a worker, then shown before anything is changed."""
         sensor = self.sensor
-        if sensor is None or not self.lesson.working_up.runs_before(sensor.channel):
+        if sensor is None or not self.lesson.applying.runs_before(sensor.channel):
             self.hub.tell("Every earlier run has the calibration that is kept now.", "good")
             return
-        self.hub.later(self.lesson.working_up.preview_later(sensor.channel), self._show_preview)
+        self.hub.later(self.lesson.applying.preview_later(sensor.channel), self._show_preview)
 
     def _show_preview(self, found: list[Reworked]) -> None:
         self.body.hide()
         self.apply_panel.preview(self.lesson, found)
 
     def _apply_to_runs(self) -> None:
-        if self.hub.try_to(lambda: self.lesson.working_up.apply_to_runs(self.apply_panel.reworked)):
+        if self.hub.try_to(lambda: self.lesson.applying.apply(self.apply_panel.reworked)):
             self.hub.tell(
                 "Applied; findings and the pool follow and say so.", "good", act="Take back", then=self.hub.undo
             )

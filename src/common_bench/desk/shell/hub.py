@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import Future
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
@@ -107,6 +107,8 @@ class Hub(QObject):
         self.lesson = lesson
         lesson.engine.patience = WAIT_AT_MOST
         self.ports_folder, self._only_stand_ins = ports_folder, only_stand_ins
+        self._looker = ThreadPoolExecutor(1, thread_name_prefix="ports")
+        self._looking: Future[list[Port]] | None = None
         self.undo_stack = QUndoStack(self)
         self.group = lesson.store.groups[0].id if lesson.store.groups else 0
         self.stage: Stage = "plan"
@@ -224,8 +226,23 @@ class Hub(QObject):
     # kits
 
     def look_for_kits(self) -> None:
-        """Everything that is plugged in appears by itself."""
-        ports = [port for port in plugged_in(self.ports_folder) if port.stand_in or not self._only_stand_ins]
+        """Everything that is plugged in appears by itself. Waits for the system; `begin_to_look` does not."""
+        self._take_ports(self._ports())
+
+    def begin_to_look(self) -> None:
+        """The same by a worker, unless it looks already: what the system says of its ports it says slowly."""
+        if self._looking is None or self._looking.done():
+            self._looking = self._looker.submit(self._ports)
+            self.later(self._looking, self._take_ports)
+
+    def close(self) -> None:
+        """No further look."""
+        self._looker.shutdown(wait=True, cancel_futures=True)
+
+    def _ports(self) -> list[Port]:
+        return [port for port in plugged_in(self.ports_folder) if port.stand_in or not self._only_stand_ins]
+
+    def _take_ports(self, ports: list[Port]) -> None:
         roster = self.lesson.roster
         made = roster.appear([port for port in ports if not port.trouble])
         heard = roster.heard_identities()

@@ -41,7 +41,6 @@ from common_bench.record.events import EngineEvent
 if TYPE_CHECKING:
     from common_bench.desk.shell.house import House
 
-TAKEN_WITHIN = 0.01  # s that may go to what has happened at one time
 LOOK = 1000  # ms between looks for new kits
 CLOSE_WITHIN = 5.0  # s that closing waits for the book to be written
 
@@ -79,7 +78,7 @@ class Bench(QMainWindow):
             ),
         )  # fmt: skip
         self._looks = QTimer(self)
-        self._looks.timeout.connect(lambda: hub.try_to(hub.look_for_kits))
+        self._looks.timeout.connect(hub.begin_to_look)
         self._looks.start(LOOK)
         self._keyboard = Keyboard(self, self.keys, self.escape)
         self._sweeper = Sweeper(self)
@@ -313,10 +312,9 @@ class Bench(QMainWindow):
         self.stage.refresh()
 
     def _take_events(self) -> bool:
-        """What the engine and the workers have told; of many runs that ended at once some at a time, so that frames go on. Whether
-        there is more."""
+        """What the engine and the workers have told. Whether there is more."""
         found: list[EngineEvent] = []
-        self.hub.try_to(lambda: found.extend(self.hub.lesson.tick(TAKEN_WITHIN)))
+        self.hub.try_to(lambda: found.extend(self.hub.lesson.tick()))
         for each in found:
             self.news.tell_event(each)
             if each.what == "run-ended":
@@ -387,6 +385,7 @@ class Bench(QMainWindow):
                 event.ignore()
                 return
         self._sweeper.stop()
+        self.hub.close()
         if self._house is not None and self._house.window is self:
             self._house.close()
         event.accept()
