@@ -12,7 +12,7 @@ from common_bench.reading.heard import Heard
 from common_bench.record.chain import Flow, Worked
 from common_bench.record.live import LiveWindow, MovingPicture, Picture, Trace, thinned
 from common_bench.record.which import WhichIsWhich
-from common_bench.workings.loops import extremes
+from common_bench.workings.thinning import extremes
 
 
 def block_of(t: np.ndarray, gaps: list[int] | None = None, **channels: np.ndarray) -> Block:

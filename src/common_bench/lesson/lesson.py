@@ -165,6 +165,14 @@ class OpenLesson:
         neither."""
         return self.replays.state(group) or self.roster.state(group)
 
+    def all_seen(self, groups: Sequence[int]) -> dict[int, KitState | None]:
+        """The same of several at one moment."""
+        kits, benches = self.roster.kits, {group: self.store.kit_of(group) for group in groups}
+        return {
+            group: self.replays.state(group) or (kits.get(kit) if kit is not None else None)
+            for group, kit in benches.items()
+        }
+
     def taking(self) -> Taking:
         """A round of taking points."""
         return Taking(self.store, self.calibrating, self.sensors)

@@ -16,7 +16,7 @@ from common_bench.model.run import Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
 from common_bench.workings.evaluate import check
-from common_bench.workings.loops import extremes
+from common_bench.workings.thinning import extremes
 
 log = logging.getLogger(__name__)
 LONG = 200_000  # readings from which on a run is not read in the time that a person waits for

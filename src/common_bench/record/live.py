@@ -12,7 +12,7 @@ import numpy as np
 from common_bench.model.block import Block, Bools, Events, Floats, Series
 from common_bench.record.chain import Flow, Worked
 from common_bench.workings.evaluate import INNER
-from common_bench.workings.loops import extremes, moved_on
+from common_bench.workings.thinning import extremes, moved_on
 
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
 
@@ -62,7 +62,8 @@ class Trace:
     @property
     def count(self) -> int:
         """Of all that were ever added, breaks among them."""
-        self._settle()
+        if self._waits:
+            self._settle()
         return self._count
 
     def _settle(self) -> None:
@@ -90,7 +91,8 @@ class Trace:
 
     def after(self, number: int) -> Picture:
         """What is kept of all that came after so many; not copied."""
-        self._settle()
+        if self._waits:
+            self._settle()
         low = max(0, self._end - MOST_READINGS, self._end - (self._count - number))
         return Picture(self._t[low : self._end], self._v[low : self._end])
 
@@ -159,6 +161,9 @@ def thinned(picture: Picture, pixels: int, width: float) -> Picture:
     return Picture(t[keep], values[keep])
 
 
+_moved_on = moved_on.compiled  # type: ignore[attr-defined]  # all that is given is of the live window's own making
+
+
 class MovingPicture:
     """A thinned picture that goes on: pixels sit at fixed times, so that those that are full never change, and only what has
     come since is looked at. per_second: pixels in a second."""
@@ -171,11 +176,12 @@ class MovingPicture:
     def of(self, trace: Trace, start: float) -> Picture:
         """All of a trace from s on."""
         t, values = trace.after(self._seen)
-        if trace.count - self._seen > len(t):  # not all that came since is kept
+        count = trace.count
+        if count - self._seen > len(t):  # not all that came since is kept
             self._t = self._v = np.empty(0)
-        all_t, all_values, whole, full = moved_on(t, values, self._per_second, self._t, self._v, start)
+        all_t, all_values, whole, full = _moved_on(t, values, self._per_second, self._t, self._v, start)
         self._t, self._v = all_t[:whole], all_values[:whole]
-        self._seen = trace.count - (len(t) - full)
+        self._seen = count - (len(t) - full)
         return Picture(all_t, all_values)
 
 

@@ -26,8 +26,6 @@ OFFERS = {
     "kinds": ("kind_of",),
     "line_fits": ("chosen_rows",),
     "loops": (
-        "extremes",
-        "moved_on",
         "part_of_loop",
         "short_loop",
     ),
@@ -58,6 +56,12 @@ OFFERS = {
     ),
     "streams": ("Value",),
     "table": ("FORMS",),
+    "thinning": (
+        "extremes",
+        "laid_out",
+        "moved_on",
+        "spread",
+    ),
     "warming": ("warm",),
 }
 

@@ -7,8 +7,8 @@ import numpy as np
 
 from common_bench.model.block import Block, Series, Source
 from common_bench.workings.evaluate import Evaluator, check
-from common_bench.workings.loops import extremes, moved_on
 from common_bench.workings.over import over_span
+from common_bench.workings.thinning import extremes, laid_out, moved_on, spread
 
 LINES = (
     "x = calibrated raw", "slope = rate of x over 0.4 s", "calm = smooth x over 0.3 s", "clean = middle of x over 5 readings",
@@ -29,4 +29,6 @@ def warm() -> None:
     results = Evaluator(workings).push(block, {"raw": Series(t, x, "", parts)})
     extremes(t, x, 1.0, np.zeros(READINGS, bool))
     moved_on(t, x, 1.0, t, x, 0.0)
+    spread(x)
+    laid_out(t, x, 0.0, 1.0, 0.0, 0.0, 1.0, np.empty((READINGS, 2)))
     over_span(workings, results, (float(t[0]), float(t[-1])))

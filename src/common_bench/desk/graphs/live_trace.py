@@ -14,7 +14,7 @@ from PyQt6.QtGui import QPainter
 
 from common_bench.desk.graphs.plots import LARGE, NARROW, WIDE, PlainAxis, breaks, font, pen, translucent
 from common_bench.desk.graphs.ranges import GAP_ROOM, calm_range, gaps_in, told_gaps
-from common_bench.desk.graphs.strokes import draw_line, in_breaks
+from common_bench.desk.graphs.strokes import Stroke, draw_line, in_breaks
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats
@@ -42,11 +42,11 @@ class MovingLine(OverAll):
     def __init__(self, view: pg.ViewBox, *, smooth: bool) -> None:
         super().__init__(view)
         self._smooth = smooth
-        self._pen = pen("#000000")
+        self._stroke = Stroke(pen("#000000"))
         self.x = self.y = np.empty(0)
 
     def set_pen(self, made: Any) -> None:
-        self._pen = made
+        self._stroke = Stroke(made)
         self.update()
 
     def set_data(self, x: Floats, y: Floats) -> None:
@@ -54,7 +54,7 @@ class MovingLine(OverAll):
         self.update()
 
     def paint(self, painter: QPainter, *_: object) -> None:
-        draw_line(painter, self.x, self.y, self._pen, smooth=self._smooth)
+        draw_line(painter, self.x, self.y, self._stroke, smooth=self._smooth)
 
 
 def cover(line: MovingLine, t: Floats, guess: Floats, seconds: float, now: float = 0.0) -> None:

@@ -36,9 +36,11 @@ def whole_steps(low: float, high: float) -> tuple[float, float]:
 
 def calm_range(kept: tuple[float, float], values: Floats) -> tuple[float, float]:
     """The range of an axis that holds values, with some room: the one before, unless they leave it or it is twice too wide."""
-    if not len(values):
-        return kept
-    low, high = float(values.min()), float(values.max())
+    return calm_ends(kept, float(values.min()), float(values.max())) if len(values) else kept
+
+
+def calm_ends(kept: tuple[float, float], low: float, high: float) -> tuple[float, float]:
+    """The same by the smallest and the largest of the values."""
     margin = max((high - low) * 0.15, abs(high) * 1e-4, 1e-9)
     fits = kept[0] <= low and high <= kept[1] and (high - low + 2 * margin) >= 0.5 * (kept[1] - kept[0])
     return kept if fits else (low - margin, high + margin)

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QPainter, QPen, QTransform
+from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from common_bench.model.block import Bools, Floats
@@ -23,43 +23,52 @@ DENSE = 8  # points for each of them, from which they are of time
 BELOW = ((0.0, -APART), (0.0, APART))  # half of that, where many are small
 
 
+class Stroke:
+    """A line's pen. faint: that of a pixel with which it is painted several times on a screen; None where it is painted as it is."""
+
+    def __init__(self, made: QPen) -> None:
+        self.pen = made
+        self.faint: QPen | None = None
+        if made.style() == Qt.PenStyle.SolidLine and 1 < made.widthF() <= WIDEST:
+            self.faint = QPen(made)
+            self.faint.setWidthF(1.0)
+            self.faint.setCosmetic(True)
+
+
 def draw_line(
-    painter: QPainter, x: Floats, y: Floats, made: QPen, *, smooth: bool = True,
+    painter: QPainter, x: Floats, y: Floats, stroke: Stroke, *, smooth: bool = True,
     places: Sequence[tuple[float, float]] = AROUND,
 ) -> None:  # fmt: skip
     """The line through (n,) points in the painter's coordinates; breaks where one of them is no number. smooth: its edges, where it is
     painted whole; places: px of the faint lines that it is painted from on a screen whose pixels are its own."""
-    faint = is_quick(painter, made)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing, smooth or faint)
-    painter.setPen(_thin(made) if faint else made)
     known = np.isfinite(y)
     whole = np.count_nonzero(known) == len(known)
     ends = [(0, len(y))] if whole else np.flatnonzero(np.diff(known, prepend=False, append=False)).reshape(-1, 2)
     lines = [pg.functions.arrayToQPolygonF(x[first:stop], y[first:stop]) for first, stop in ends if stop > first]
-    if not faint:
-        for each in lines:
-            painter.drawPolyline(each)
-        return
-    before = painter.transform()
-    for aside, down in places:
-        painter.setTransform(before * QTransform.fromTranslate(aside, down))
-        for each in lines:
-            painter.drawPolyline(each)
-    painter.setTransform(before)
+    draw_lines(painter, lines, stroke, smooth=smooth, places=places)
 
 
-def is_quick(painter: QPainter, made: QPen) -> bool:
-    """Whether a line is painted from faint ones: on a screen, not on paper, and without dashes."""
+def draw_lines(
+    painter: QPainter, lines: Sequence[QPolygonF], stroke: Stroke, *, smooth: bool = True,
+    places: Sequence[tuple[float, float]] = AROUND,
+) -> None:  # fmt: skip
+    """The same of lines without a break."""
+    faint = stroke.faint if _on_screen(painter) else None
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, smooth or faint is not None)
+    painter.setPen(stroke.pen if faint is None else faint)
+    at_x = at_y = 0.0
+    for aside, down in ((0.0, 0.0),) if faint is None else places:
+        painter.translate(aside - at_x, down - at_y)
+        at_x, at_y = aside, down
+        for each in lines:
+            painter.drawPolyline(each)
+    painter.translate(-at_x, -at_y)
+
+
+def _on_screen(painter: QPainter) -> bool:
+    """Whether it is not on paper, and each of its pixels is one of the screen's."""
     device = painter.device()
-    on_screen = isinstance(device, QWidget) and device.devicePixelRatioF() == 1
-    return on_screen and made.style() == Qt.PenStyle.SolidLine and 1 < made.widthF() <= WIDEST
-
-
-def _thin(made: QPen) -> QPen:
-    found = QPen(made)
-    found.setWidthF(1.0)
-    found.setCosmetic(True)
-    return found
+    return isinstance(device, QWidget) and device.devicePixelRatioF() == 1
 
 
 def in_breaks(t: Floats, values: Floats, seconds: float) -> Floats | None:

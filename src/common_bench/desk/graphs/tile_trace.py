@@ -6,21 +6,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
-from common_bench.desk.graphs.ranges import calm_range, gaps_in, ticks, told_gaps
-from common_bench.desk.graphs.strokes import AROUND, BELOW, draw_line, in_breaks
+from common_bench.desk.graphs.ranges import calm_ends, gaps_in, ticks, told_gaps
+from common_bench.desk.graphs.strokes import AROUND, BELOW, Stroke, draw_line, draw_lines, in_breaks
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats
 from common_bench.model.visible import on_one_line
+from common_bench.workings.thinning import laid_out, spread
 
-FAINT = (
-    1.0  # px, up to which a line is painted straight away: wider ones are outlined first, which takes six times as long
-)
 LONGEST_FLAG = 24  # characters
 GAP_WORDS = 58  # px that the length of a gap takes
 
@@ -36,6 +35,7 @@ class TileTrace(QGraphicsView):
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)  # a tile is dragged by its trace too
         self.colour, self._smooth = colour, smooth
+        self._places = AROUND if smooth else BELOW
         self.fixed: tuple[float, float] | None = None  # ends of the axis, where the plan gives them
         self.frames = 0
         self.t = self.values = np.empty(0)
@@ -43,6 +43,7 @@ class TileTrace(QGraphicsView):
         self._guess: Floats | None = None
         self._hidden: Floats | None = None  # what of a guess is left out, so that it looks broken
         self._gaps: list[tuple[float, float]] = []
+        self._whole = True  # no value is missing
         self._range, self._seconds = (0.0, 0.0), 0.0
         self._left = px(NARROW)
         self._scales: tuple[tuple[object, ...], QPixmap] = ((), QPixmap())  # for a range and a size
@@ -61,7 +62,8 @@ class TileTrace(QGraphicsView):
         worn = palette()
         self._card, self._amber, self._verdigris = QColor(worn.card), QColor(worn.amber), QColor(worn.verdigris)
         self._shade = translucent(worn.amber, 60)
-        self._line, self._broken = pen(hue(worn, self.colour), 1.6), pen(hue(worn, self.colour), 1.2, dashed=True)
+        self._line = Stroke(pen(hue(worn, self.colour), 1.6))
+        self._broken = Stroke(pen(hue(worn, self.colour), 1.2, dashed=True))
         self._soft, self._hairline, self._flag = (
             QColor(worn.soft),
             QPen(QColor(worn.hairline)),
@@ -76,11 +78,13 @@ class TileTrace(QGraphicsView):
         """The last `seconds` up to `now` (s). guess: (n,) values again where they are guesses, nan elsewhere: drawn broken."""
         self.t, self.values, self._seconds, self._guess = t - now, values, seconds, guess
         self._hidden = in_breaks(t, guess, seconds) if guess is not None else None
-        known = np.isfinite(values)
-        inside = values if np.count_nonzero(known) == len(known) else values[known]
-        self._gaps = gaps_in(self.t, known) if len(inside) < len(values) else []
-        found = self.fixed if self.fixed is not None else calm_range(self._range, inside)
-        self._range = found
+        lowest, highest, known = spread(values)
+        self._whole = known == len(values)
+        self._gaps = gaps_in(self.t, np.isfinite(values)) if not self._whole else []
+        if self.fixed is not None:
+            self._range = self.fixed
+        elif known:
+            self._range = calm_ends(self._range, lowest, highest)
         self._update()
 
     def show_flags(self, flags: Sequence[tuple[float, str]]) -> None:
@@ -147,10 +151,16 @@ class TileTrace(QGraphicsView):
         for place in told_gaps(self._gaps, px(GAP_WORDS) / across) if self._gaps else ():
             begin, end = self._gaps[place]
             self._label(painter, f"gap {end - begin:.1f} s", width + (begin + end) / 2 * across, self._amber, 0.5)
-        x, y = width + self.t * across, height - 1 - (self.values - low) * up
-        if self._guess is None or self._hidden is not None:
-            y = y if self._hidden is None else np.where(np.isfinite(self._hidden), np.nan, y)
-            self._draw(painter, x, y, self._line)
+        line = pg.functions.create_qpolygonf(len(self.t))
+        points = pg.functions.ndarray_from_qpolygonf(line)
+        laid_out(self.t, self.values, width, across, height - 1, low, up, points)
+        x, y = points[:, 0], points[:, 1]
+        if self._guess is None and self._whole:
+            draw_lines(painter, [line], self._line, smooth=self._smooth, places=self._places)
+        elif self._guess is None or self._hidden is not None:
+            self._draw(
+                painter, x, y if self._hidden is None else np.where(np.isfinite(self._hidden), np.nan, y), self._line
+            )
         else:  # what is a guess is broken, and begins where the rest ends
             guessed = np.isfinite(self._guess)
             self._draw(painter, x, np.where(guessed, np.nan, y), self._line)
@@ -181,8 +191,8 @@ class TileTrace(QGraphicsView):
                 painter.setPen(self._soft)
                 painter.drawText(QRectF(0, top, left - px(5), line), Qt.AlignmentFlag.AlignRight, words)
 
-    def _draw(self, painter: QPainter, x: Floats, y: Floats, made: QPen) -> None:
-        draw_line(painter, x, y, made, smooth=self._smooth, places=AROUND if self._smooth else BELOW)
+    def _draw(self, painter: QPainter, x: Floats, y: Floats, stroke: Stroke) -> None:
+        draw_line(painter, x, y, stroke, smooth=self._smooth, places=self._places)
 
     def _one_flag(self, painter: QPainter, x: float, words: str, height: int) -> None:
         painter.setPen(self._flag)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import html
 
-from PyQt6.QtCore import QEvent, Qt
-from PyQt6.QtGui import QAction, QColor, QPainter, QPaintEvent, QShowEvent
+from PyQt6.QtCore import QEvent, QPointF, QRect, Qt
+from PyQt6.QtGui import QAction, QColor, QPainter, QPaintEvent, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QTableWidgetItem, QWidget
 
 from common_bench.model.visible import on_one_line, visible
@@ -56,6 +56,7 @@ class NumberLabel(PlainLabel):
         """ground: the colour of the card."""
         super().__init__(text)
         self._ground = QColor(ground)
+        self._laid: tuple[QRect, QColor, QPointF] | None = None  # its room, its ink, and where its text begins
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -63,6 +64,7 @@ class NumberLabel(PlainLabel):
 
     def changeEvent(self, event: QEvent | None) -> None:
         super().changeEvent(event)
+        self._laid = None
         if event is not None and event.type() == QEvent.Type.StyleChange:
             self._be_opaque()
 
@@ -82,11 +84,22 @@ class NumberLabel(PlainLabel):
     def text(self) -> str:
         return self.given
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._laid = None
+
     def paintEvent(self, event: QPaintEvent | None) -> None:
+        room, ink, begin = self._laid = self._laid or self._lay_out()
         painter = QPainter(self)
-        painter.fillRect(self.rect(), self._ground)
-        painter.setPen(self.palette().color(self.foregroundRole()))
-        painter.drawText(self.contentsRect(), self.alignment(), self.given)
+        painter.fillRect(room, self._ground)
+        painter.setPen(ink)
+        painter.drawText(begin, self.given)
+
+    def _lay_out(self) -> tuple[QRect, QColor, QPointF]:
+        """At the left, in the middle of its height."""
+        room, metrics = self.contentsRect(), self.fontMetrics()
+        down = room.top() + (room.height() - metrics.height()) // 2 + metrics.ascent()
+        return self.rect(), self.palette().color(self.foregroundRole()), QPointF(room.left(), down)
 
 
 class RichLabel(QLabel):

@@ -365,8 +365,13 @@ class RecordStage(StageView):
 
     def _names(self, group: int = 0) -> tuple[str, ...]:
         """What a tile shows, the most important first: as the plan has it, or begun with what was chosen."""
+        return self._begun_with(self._shown(), group)
+
+    def _shown(self) -> list[str]:
         kinds = self.hub.lesson.store.workings.kinds
-        names = [name for name in self.hub.lesson.store.plan.shown if name in kinds]
+        return [name for name in self.hub.lesson.store.plan.shown if name in kinds]
+
+    def _begun_with(self, names: list[str], group: int) -> tuple[str, ...]:
         first = self._names_chosen.get(group) or self._names_chosen.get(0)
         at = names.index(first) if first in names else 0
         return tuple(names[at:] + names[:at])
@@ -388,5 +393,6 @@ class RecordStage(StageView):
         if self._view == POINTS:
             self.points.draw()
             return
+        seen, shown = self.lesson.all_seen([tile.group for tile in self.tiles]), self._shown()
         for tile in self.tiles:
-            tile.draw(SECONDS, self._names(tile.group))
+            tile.draw(SECONDS, self._begun_with(shown, tile.group), seen[tile.group])

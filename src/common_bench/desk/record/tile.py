@@ -31,6 +31,7 @@ from common_bench.lesson.words import (
 )
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, plain
+from common_bench.model.plan import SensorPlan
 from common_bench.record.snapshot import KitState
 
 SECOND_DECIMALS = 3  # of the smaller value on a tile
@@ -85,6 +86,8 @@ class Tile(QFrame):
         self._pressed: QPoint | None = None
         self._dragged = False
         self._beside_at = 0.0
+        self._name = ""  # of what is shown first
+        self._sensor: SensorPlan | None = None  # by which the plan measures it
         self.setObjectName("card")
         self._hub, self.group, self._small, self._tiny = hub, group.id, small, tiny
         colour = hue(palette(), group.emblem.colour)
@@ -287,8 +290,8 @@ class Tile(QFrame):
         say(self.trouble, trouble)
         self._make_room()
 
-    def draw(self, seconds: float, names: tuple[str, ...]) -> None:
-        state = self._hub.lesson.seen(self.group)
+    def draw(self, seconds: float, names: tuple[str, ...], state: KitState | None) -> None:
+        """The last seconds of what `names` begins with, as the bench is seen now."""
         if state is None:
             say(self.value, NO_VALUE)
             return
@@ -298,22 +301,16 @@ class Tile(QFrame):
         if not np.count_nonzero(np.isfinite(picture.values)):
             store = self._hub.lesson.store
             sensor = store.sensor()
-            raw = f"raw {store.column_of(state.kit, sensor.channel)}" if sensor else next(iter(state.live.names()), "")
-            latest, picture, name = (
-                state.live.latest(raw),
-                state.live.picture(raw, seconds, max(60, self.trace.width())),
-                raw,
-            )
+            name = f"raw {store.column_of(state.kit, sensor.channel)}" if sensor else next(iter(state.live.names()), "")
+            latest, picture = state.live.latest(name), state.live.picture(name, seconds, max(60, self.trace.width()))
+        anew = time.monotonic() - self._beside_at >= BESIDE or name != self._name
+        if anew:
+            self._name, self._sensor = name, self._hub.lesson.store.sensor_of(name)
         if latest is None or state.trouble is not None:
             say(self.value, NO_VALUE)
         else:
-            say(
-                self.value,
-                shown(latest, self._hub.lesson.store.sensor_of(name))
-                if not name.startswith("raw ")
-                else plain(latest.value, RAW_DECIMALS),
-            )
-        anew = time.monotonic() - self._beside_at >= BESIDE
+            raw = name.startswith("raw ")
+            say(self.value, plain(latest.value, RAW_DECIMALS) if raw else shown(latest, self._sensor))
         if anew:
             self._beside_at = time.monotonic()
             guess = " · a guess" if latest is not None and latest.guess else ""
@@ -321,8 +318,7 @@ class Tile(QFrame):
             self._second(state, names[1] if len(names) > 1 and not self._tiny else "")
         if self.trace.isVisible():
             if anew:
-                sensor = self._hub.lesson.store.sensor_of(name)
-                self.trace.fixed = sensor.scale if sensor is not None else None
+                self.trace.fixed = self._sensor.scale if self._sensor is not None else None
             self.trace.show_picture(
                 picture.t, picture.values, seconds, state.live.last_t if state.live.last_t == state.live.last_t else 0.0,
                 guess=state.live.guesses(name, picture),
