@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections import deque
 from collections.abc import Sequence
+from random import choice
 from typing import NamedTuple
 
 import numpy as np
@@ -17,7 +18,9 @@ from common_bench.workings.thinning import extremes, moved_on
 MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
 
 
-MOST_WAITING = 256  # blocks of a quantity that nobody has looked at
+MOST_WAITING = range(
+    128, 256
+)  # blocks of a quantity that nobody has looked at: not all of many kits are put in place in one turn
 MOST_PICTURES = 16  # that go on; a window that is made larger begins new ones
 UNKNOWN = (float("nan"), float("nan"))
 EVENTS_KEPT = 400  # of each name: their times, to be marked on a trace
@@ -50,13 +53,13 @@ class Trace:
         self._v = np.full(2 * MOST_READINGS, np.nan)
         self._end = self._count = 0
         self._waits: list[tuple[Floats, Floats, Bools | None]] = []
-        self._waiting = 0  # readings
+        self._waiting, self._most = 0, choice(MOST_WAITING)  # readings, and the most blocks
 
     def add(self, t: Floats, values: Floats, gap_before: Bools | None = None) -> None:
         """The arrays must stay as they are."""
         self._waits.append((t, values, gap_before))
         self._waiting += len(t)
-        if len(self._waits) >= MOST_WAITING or self._waiting >= MOST_READINGS:
+        if len(self._waits) >= self._most or self._waiting >= MOST_READINGS:
             self._settle()
 
     @property
@@ -70,8 +73,13 @@ class Trace:
         if not self._waits:
             return
         waits, self._waits, self._waiting = self._waits, [], 0
-        parts = [_with_breaks(*each) for each in waits]
-        t, values = parts[0] if len(parts) == 1 else [np.concatenate(each) for each in zip(*parts, strict=True)]
+        if len(waits) == 1:
+            t, values = _with_breaks(*waits[0])
+        else:
+            t, values = (np.concatenate([each[at] for each in waits]) for at in (0, 1))
+            if any(each[2] is not None for each in waits):
+                no = [np.zeros(len(each[0]), bool) if each[2] is None else each[2] for each in waits]
+                t, values = _with_breaks(t, values, np.concatenate(no))
         self._count += len(t)
         t, values = t[-MOST_READINGS:], values[-MOST_READINGS:]
         if self._end + len(t) > len(self._t):
@@ -111,13 +119,13 @@ class Reach:
     def __init__(self) -> None:
         self._low, self._high, self._smallest, self._last = np.nan, np.nan, np.inf, np.nan
         self._waits: list[Floats] = []
-        self._waiting = 0  # values
+        self._waiting, self._most = 0, choice(MOST_WAITING)  # values, and the most blocks
 
     def add(self, values: Floats) -> None:
         """The array must stay as it is."""
         self._waits.append(values)
         self._waiting += len(values)
-        if len(self._waits) >= MOST_WAITING or self._waiting >= MOST_READINGS:
+        if len(self._waits) >= self._most or self._waiting >= MOST_READINGS:
             self._settle()
 
     def _settle(self) -> None:

@@ -17,7 +17,7 @@ from typing import Any, Protocol, TypeVar
 from common_bench.model.trouble import EngineTrouble
 
 TICK = 0.03  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
-REST = 0.5  # of what a turn took, that others have before the next, however slow the machine is
+REST = 0.5  # of the work of a turn, that others have before the next, however slow the machine is
 MOST_FALLS, FALLS_WITHIN = 5, 20.0  # so many failures in so many s, and the loop is given up rather than begun again
 
 Given = TypeVar("Given")
@@ -152,10 +152,9 @@ class Loop:
                     full = self._read(key.data) or full
             self.do_commands()
             if self._going and (full or time.monotonic() >= next_turn):
-                began = time.monotonic()
+                before = time.thread_time()
                 self._turn()
-                ended = time.monotonic()
-                next_turn = max(next_turn + TICK, ended + REST * (ended - began))
+                next_turn = max(next_turn + TICK, time.monotonic() + REST * (time.thread_time() - before))
 
     def _woken(self) -> None:
         with contextlib.suppress(BlockingIOError):
