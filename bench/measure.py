@@ -372,11 +372,13 @@ class Wall:
         from common_bench.desk.shell.application import application
         from common_bench.desk.shell.hub import Hub
         from common_bench.desk.shell.window import Bench
+        from common_bench.lesson.warming import warm_all
         from common_bench.model.bench import Port
         from common_bench.model.plan import RulePlan
         from common_bench.standins.classes import ALIASES
 
         self.app = application()
+        warm_all()  # as the program does beside its first window
         plan = msgspec.structs.replace(plan, rule=RulePlan(0.0))
         self.lesson = OpenLesson.make(folder / "wall.benchbook", plan, "9B", ALIASES[: len(links)])
         if before is not None:

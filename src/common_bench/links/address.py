@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Literal
 from urllib.parse import parse_qs, quote, unquote
 
@@ -59,6 +60,11 @@ class Address:
     @property
     def has_speed(self) -> bool:
         return self.kind in ("serial", "rfc2217")
+
+    @cached_property
+    def bits(self) -> int:
+        """That a byte takes on the wire, with those that frame it."""
+        return 2 + int(self.setting("bits", "8")) + (self.setting("parity", "none") != "none")
 
     @property
     def host_text(self) -> str:

@@ -140,9 +140,9 @@ class KitConnection:
     @property
     def load(self) -> float:
         """Share of what the speed can carry; nan where the link has no speed or it is too early."""
-        bits = 2 + int(self.address.setting("bits", "8")) + (self.address.setting("parity", "none") != "none")
+        address = self.address
         per_second = (self.parent or self).tally.per_second("bytes")
-        return per_second * bits / self.address.speed if self.address.has_speed else float("nan")
+        return per_second * address.bits / address.speed if address.has_speed else float("nan")
 
     @property
     def unanswered(self) -> bool:
