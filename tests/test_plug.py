@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import itertools
-import os
 import shutil
 import socket
 import subprocess
 import time
-import tty
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -27,7 +24,7 @@ from common_bench.links.discovery import plugged_in
 from common_bench.links.opening import pause_before_retry
 from common_bench.model.bench import Port
 from common_bench.model.block import Stamped
-from common_bench.model.plan import AskPlan, CommandPlan, Plan, RulePlan, SensorPlan
+from common_bench.model.plan import AskPlan, CommandPlan, Plan
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.reading.clock import ClockMap
@@ -681,37 +678,3 @@ def test_a_run_that_was_read_wrongly_is_read_anew_with_all_that_follows(plugged:
     assert "mass" not in again.raw
     lesson.changes.undo(change)
     assert "mass" in lesson.working_up.replayed(run).raw
-
-
-def test_a_run_that_begins_before_it_is_sure_how_the_kit_is_read_has_its_calibration(tmp_path: Path) -> None:
-    ours, theirs = os.openpty()
-    tty.setraw(theirs)
-    sensor = SensorPlan("value", "depth", "m", curve="as-it-comes", raw_unit="m", also=("value1", "1", "a"))
-    lesson = OpenLesson.make(
-        tmp_path / "b.benchbook", Plan("Depth", sensors=(sensor,), rule=RulePlan(1.0)), "9B", ["Basalt"]
-    )
-    try:
-        port = os.ttyname(theirs)
-        kit = lesson.roster.hear(Port(port, "depth", port))
-        group = lesson.store.groups[0].id
-        lesson.roster.give_kit(kit, group)
-        sent = itertools.count()
-
-        def said(met: Callable[[], object]) -> Callable[[], object]:
-            def turn() -> object:
-                os.write(ours, b"0,%d\n" % (512 + next(sent) * 7 % 5))
-                return met()
-
-            return turn
-
-        wait_for(said(lambda: not lesson.roster.why_not_ready(group)), "it is read, so far")
-        assert not lesson.roster.kits[kit].format.is_sure
-        assert lesson.recording.begin_runs([group]) == [group]
-        wait_for(said(lambda: lesson.tick() is not None and lesson.store.kept_runs(group)), "the run is kept")
-        setting = lesson.store.kept_runs(group)[0].setting
-        assert setting is not None
-        assert [each.quantity for each in setting.calibrations] == ["depth"]
-    finally:
-        lesson.close()
-        for end in (ours, theirs):
-            os.close(end)

@@ -65,9 +65,6 @@ class Recording:
             why = self._roster.why_not_ready(group)
             if self._engine is None or state is None or (why and not (rule.begin.by_kit and why in BEFORE_IT_SENDS)):
                 continue
-            kept = tuple(store.calibrations(state.kit))
-            if kept != state.calibrations:  # as while it is not sure yet how the kit is read
-                self._engine.calibrate(state.kit, kept)
             number = store.book.largest("run", "number", lesson=store.id, group=group) + 1
             run = store.book.record(
                 "run", lesson=store.id, group=group, number=number, session=state.session, state="asked",
