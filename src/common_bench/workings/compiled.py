@@ -84,5 +84,5 @@ def _function(word: str, a: Worked, unit: str) -> tuple[Worked, str]:
 
 
 def as_array(value: Any, count: int, kind: type = float) -> Any:
-    """(n,) of what a function gave; kind: float, or complex where derivatives are looked for."""
+    """(n,) of what a function gave; kind: float, complex where derivatives are looked for, or one of more digits."""
     return np.asarray(np.broadcast_to(np.asarray(value, kind), count))

@@ -5,12 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from common_bench.model.block import Floats
+from common_bench.workings.fit_long import in_long_numbers
 from common_bench.workings.fit_problem import Problem, left_by, sizes_of
 
 MOST_LOOKS, FEW_LOOKS = 2000, 150  # at the formula on the way to a minimum
 TIGHT = 1e-15  # relative change of squares, or of parameters, with which a minimum is found
-MOST_LONG = 1_000_000  # numbers, beyond which a straight formula is solved like any other
-SAME_SLOPE = 1e-12
 POLISHED = 12  # last steps by the linear equations of the minimum
 
 
@@ -48,43 +47,12 @@ def refined(problem: Problem, weights: Floats, start: Floats, looks: int = MOST_
     return polished if problem.holds(polished) else found
 
 
-def _straight(problem: Problem, weights: Floats, p: Floats) -> Floats | None:
-    """The minimum where the formula is straight in all parameters, to more digits than its equations have in double
-    precision: what is left and the parameters are put right together, with longer numbers (Björck, BIT 7, 257 (1967)).
-    None where it is not straight."""
-    n, count = len(problem.y), len(p)
-    if n * count > MOST_LONG or n < count:
-        return None
-    at, elsewhere = (problem.gradient(each, sizes_of(problem, each)) for each in (p, 1.5 * p + sizes_of(problem, p)))
-    if not (np.isfinite(at).all() and np.allclose(at, elsewhere, rtol=SAME_SLOPE, atol=0.0)):
-        return None
-    scale = np.sqrt(((at * weights) ** 2).sum(axis=1))
-    constant = problem.of([0.0] * count)
-    if not ((scale > 0).all() and np.isfinite(constant).all()):
-        return None
-    q, r = np.linalg.qr((at * weights / scale[:, None]).T)
-    design = at.T.astype(np.longdouble) * weights[:, None].astype(np.longdouble) / scale
-    wanted = (problem.y.values.astype(np.longdouble) - constant) * weights
-    x, rest = np.zeros(count, np.longdouble), wanted.copy()
-    try:
-        for _ in range(POLISHED):
-            off, lean = wanted - rest - design @ x, -(design.T @ rest)
-            along = q.T @ off.astype(float)
-            across = np.linalg.solve(r.T, lean.astype(float))
-            x = x + np.linalg.solve(r, along - across)
-            rest = rest + off - q @ (along - across)
-    except np.linalg.LinAlgError:
-        return None
-    found = (x / scale).astype(float)
-    return found if np.isfinite(found).all() else None
-
-
 def _polished(problem: Problem, weights: Floats, p: Floats) -> Floats:
     """Steps by the linear equations of the minimum (Gauss and Newton), for as long as they do not climb."""
     left = left_by(problem, weights, p)
-    straight = _straight(problem, weights, p)
-    if straight is not None and left_by(problem, weights, straight) <= left * (1 + 1e-9) + TIGHT:
-        return straight
+    straight = in_long_numbers(problem, weights, p)
+    if straight is not None and left_by(problem, weights, straight.values) <= left * (1 + 1e-9) + TIGHT:
+        return straight.values
     for _ in range(POLISHED):
         gradient = problem.gradient(p, sizes_of(problem, p)) * weights
         off = (problem.y.values - problem.of(p.tolist())) * weights

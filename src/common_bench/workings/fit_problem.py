@@ -159,6 +159,23 @@ class Problem:
         gradient: Floats = np.array(rows)
         return gradient if bool(np.isfinite(gradient).all()) else None
 
+    def straight_columns(self) -> tuple[Any, Any] | None:
+        """(n, p) what each parameter counts for where the formula is straight in all of them, and (n,) what it gives without them, in
+        numbers of more digits; None where it has no quick function."""
+        if self._quick is None:
+            return None
+        made, factor, offset = self._quick
+        others = [each.value if isinstance(each, NumberOf) else each.values for each in self.leaves.values()]  # type: ignore[union-attr]
+        others += [each.value for each in self.what.held.values()]
+        long = [np.asarray(each, np.longdouble) for each in (*others, self.time.values)]
+
+        def of(p: Sequence[float]) -> Any:
+            with np.errstate(all="ignore"):
+                return as_array(made([*p, *long]), len(self.y), np.longdouble) * factor + offset
+
+        none = of([0.0] * len(self.names))
+        return np.array([of(each) - none for each in np.eye(len(self.names)).tolist()]).T, none
+
     def steepness(self, p: Floats) -> list[tuple[Series, Floats]]:
         """How what the formula gives follows each quantity in it, the time among them."""
         found = [(self.time, self._over_time(p))] if self.time.parts and self.asks_time else []

@@ -16,6 +16,7 @@ import numpy as np
 
 from common_bench.model.block import Floats, Series, Source
 from common_bench.model.trouble import FindingTrouble
+from common_bench.workings.fit_long import in_long_numbers
 from common_bench.workings.fit_minimum import refined
 from common_bench.workings.fit_problem import Formulated, Problem, left_by, sizes_of
 from common_bench.workings.fit_starts import started
@@ -27,7 +28,11 @@ TURNED = 1e-6  # of the squares, by which a start with a sign the other way must
 TURNS = 3  # rounds in which the formula's steepness and the weights are brought together
 EXPLAINED = 0.05  # of the squares about the mean, below which a given start has led somewhere
 UNMOVED = 1e-9  # of what is fitted: a parameter that moves the curve less by all of its size says nothing
-MOST_ALIKE = 1e13  # condition of the normal equations beyond which parameters cannot be told apart in double precision
+MOST_ALIKE = (
+    3e6  # condition of the readings' equations beyond which their parameters cannot be told apart in double precision
+)
+MOST_ALIKE_LONG = 1e11  # and beyond which the last digit of a reading moves them by some of their own
+LEAST = 0.01  # of a reading's own uncertainty, that is left of it where what stands in the formula moves alike
 UNUSUAL = 2.0  # residuals that resemble their neighbours: half as many independent ones
 
 
@@ -102,13 +107,16 @@ def fitted(
 
 def weights_at(problem: Problem, p: Floats) -> tuple[Floats, bool]:
     """(n,) one over what each reading is uncertain by on its own, what stands in the formula included; all alike, and False,
-    where that is not stated."""
+    where that is not stated. What stands in it more than once, as in a polynomial, or in what is fitted too, moves a reading as a whole."""
     n = len(problem.y)
     sigma = _independent(problem.y.parts, n)
     if not (sigma > 0).all():
         return np.ones(n), False
-    extra = [(steep * _independent(leaf.parts, n)) ** 2 for leaf, steep in problem.steepness(p)]
-    return 1 / np.sqrt(sigma**2 + np.sum(extra, axis=0) if extra else sigma**2), True
+    moves = dict(problem.y.parts)
+    for leaf, steep in problem.steepness(p):
+        for source, share in leaf.parts.items():
+            moves[source] = moves.get(source, np.zeros(n)) - steep * share
+    return 1 / np.maximum(_independent(moves, n), LEAST * sigma), True
 
 
 def _fits(problem: Problem, p: Floats) -> bool:
@@ -124,7 +132,6 @@ def _independent(parts: Mapping[Source, Floats], n: int) -> Floats:
 
 def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool, in_turn: bool) -> FoundFit:
     y, names, what = problem.y, problem.names, problem.what
-    residuals = y.values - problem.of(p.tolist())
     n, count = len(y), len(p)
     jacobian = problem.gradient(p, size)
     weighed = jacobian * weights
@@ -133,15 +140,20 @@ def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated
     if not np.isfinite(jacobian).all() or not (scaling > 0).all() or not moves_all.all():
         which = [name for name, moves in zip(names, moves_all.tolist(), strict=True) if not moves] or names
         raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(which))
-    normal = (weighed / scaling[:, None]) @ (weighed / scaling[:, None]).T
-    triangle = np.linalg.qr((weighed / scaling[:, None]).T, mode="r")
-    if np.linalg.cond(triangle) > MOST_ALIKE**0.5:
-        weak = np.abs(np.linalg.eigh(normal)[1][:, 0])
-        which = [name for name, share in zip(names, weak.tolist(), strict=True) if share > 0.3 * weak.max()]
-        raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(which), case="alike")
-    undone = np.linalg.inv(triangle)  # of the readings' own equations, not of their squares: twice as many digits
-    back = undone @ undone.T / np.outer(scaling, scaling)
-    gain = back @ (weighed * weights)  # (p, n): what each reading moves the parameters by
+    q, triangle = np.linalg.qr((weighed / scaling[:, None]).T)
+    if np.linalg.cond(triangle) > MOST_ALIKE:
+        long = in_long_numbers(problem, weights, p)
+        if long is None or long.closeness > MOST_ALIKE_LONG:
+            weak = np.abs(np.linalg.svd(triangle)[2][-1])
+            which = [name for name, share in zip(names, weak.tolist(), strict=True) if share > 0.3 * weak.max()]
+            raise FindingTrouble("fit-says-nothing", name=what.name, which=" and ".join(which), case="alike")
+        p, residuals, scaling, q, undone, _ = long
+    else:
+        residuals = y.values - problem.of(p.tolist())
+        undone = np.linalg.inv(triangle)  # of the readings' own equations, not of their squares: twice as many digits
+    root = undone / scaling[:, None]
+    back = root @ root.T
+    gain = root @ (q.T * weights)  # (p, n): what each reading moves the parameters by
     chi_square, dof = float(((residuals * weights) ** 2).sum()), n - count
     by_scatter = back * (chi_square / dof)
     sizes = np.sqrt(np.diag(np.maximum(by_scatter, back) if stated else by_scatter))
@@ -160,10 +172,7 @@ def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated
         if together.independent < n / UNUSUAL:
             notes = (Note("residuals-alike", together.independent),)
             own_dof = max(1.0, together.independent - count) if in_turn else own_dof
-    diagonal = np.sqrt(np.diag(back))
-    likeness = back / np.outer(diagonal, diagonal)
-    strengths, directions = np.linalg.eigh(likeness)
-    root = directions * np.sqrt(np.maximum(strengths, 0.0)) * sizes[:, None]
+    root *= (sizes / np.sqrt(np.diag(back)))[:, None]
     parts = {Source("scatter about the fit", False, f"{k} of {what.name}", own_dof): root[:, k] for k in range(count)}
     notes += tuple(Note("at-bound", 0.0, name) for name in problem.at_bounds(p))
     for leaf, steep in [(y, -np.ones(n)), *problem.steepness(p)]:

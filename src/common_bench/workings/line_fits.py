@@ -11,6 +11,7 @@ from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import conversion, counts_from_own_zero, degree_of
 from common_bench.workings.crossings import after, part_of
 from common_bench.workings.fit_problem import Formulated
+from common_bench.workings.fit_units import constant
 from common_bench.workings.fitting import FoundFit, fitted
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import TIME, Kind
@@ -47,11 +48,16 @@ class LineFit:
         return low, high
 
     def _leaves(self, node: Node, shape_of: Callable[[Node], Kind]) -> list[Node]:
-        """The largest parts of the formula without parameters or time that are quantities or numbers of other lines."""
+        """The largest parts of the formula without parameters or time that are quantities or numbers of other lines; of a power what it is
+        taken of, so that a polynomial's powers can be had to more digits than a reading has."""
         if node.form == "name" and (node.word in self.free or node.word in self.held or node.word == TIME):
             return []
         if not self._open(node) and (node.form == "name" or shape_of(node).shape == "series"):
-            return [node]
+            base = node.operands[0] if node.form == "power" and constant(node.operands[1]) is not None else None
+            plain = (
+                base is not None and shape_of(base).shape == "series" and not counts_from_own_zero(shape_of(base).unit)
+            )
+            return self._leaves(base, shape_of) if base is not None and plain else [node]
         return [leaf for each in node.operands for leaf in self._leaves(each, shape_of)]
 
     def _open(self, node: Node) -> bool:
