@@ -3,15 +3,22 @@ a number came about."""
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Callable
+from contextlib import closing
+from dataclasses import replace
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from common_bench.book.removing import remove_run
+from common_bench.lesson.keeping import Keeping
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.origins import line_at, origin, reading_at, reading_words
+from common_bench.lesson.worked_runs import Asked, worked_up_of
 from common_bench.model.block import Block, Events, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.run import Finding, Moment
@@ -21,7 +28,7 @@ from common_bench.workup.comparing import difference_words
 from common_bench.workup.curves import against_others, beside, curves_of, try_curve
 from common_bench.workup.outliers import far_readings
 from common_bench.workup.span_rule import check_span, span_by_rule
-from waiting import Class
+from waiting import Class, wait_for
 
 School = Callable[..., Class]
 EVENTS = {
@@ -114,6 +121,50 @@ def test_what_is_set_aside_counts_nowhere_leaves_a_gap_and_comes_back(swung: Cla
     assert lesson.store.run(run.id).trouble is not None
     lesson.changes.undo(all_of_it)
     assert lesson.store.findings(run.id)[0].measured == before.measured
+
+
+def test_what_a_run_gives_is_kept_by_a_thread_that_alone_waits_for_the_book(swung: Class) -> None:
+    lesson, store = swung.lesson, swung.lesson.store
+    run, other = (each.id for each in store.kept_runs()[:2])
+    (before,) = store.findings(run)
+    asked = [Asked(store.run(each), None, store.channels, store.plan.findings, True) for each in (run, other)]
+    outcomes = [worked_up_of(lesson.book, each) for each in asked]
+    longer = replace(outcomes[0], findings=tuple(replace_n(each, 10_000) for each in outcomes[0].findings))
+    keeping = Keeping(store)
+    with closing(sqlite3.connect(lesson.book.path, isolation_level=None)) as another:
+        another.execute("BEGIN IMMEDIATE")  # as the journal does, or a slow disk
+        keeping.begin([longer])
+        for _ in range(5):
+            lesson.tick()
+            assert not keeping.has_kept
+            assert store.findings(run) == [before], "read all the while, and nothing is seen that is not kept"
+        another.execute("ROLLBACK")
+    wait_for(lambda: keeping.has_kept, "it is kept")
+    (kept,) = keeping.take()
+    assert (kept.stands, kept.behind) == (store.run(run), False)
+    assert [each.n for each in store.findings(run)] == [10_000]
+    store.refresh()
+    assert [each.n for each in store.findings(run)] == [10_000], "what is known without reading is what the book has"
+    lesson.working_up.leave_out(run, (0.0, 1.0), "bumped")  # it was changed after it had been asked for
+    after = store.findings(run)
+    seen = lesson.book.row("run", other)
+    remove_run(lesson.book, other)
+    keeping.begin(outcomes)
+    wait_for(lambda: keeping.has_kept, "it has looked")
+    assert [(each.stands is not None, each.behind) for each in keeping.take()] == [(True, True), (True, True)], (
+        "nothing of what was removed comes back"
+    )
+    assert store.findings(run) == after
+    assert lesson.book.rows("finding", run=other) == []
+    gone = [("run", seen)]
+    note = lesson.book.changed("run", run, note="written")
+    assert not lesson.book.complete_where([note], gone), "all or nothing, where a row is not as it was seen"
+    assert store.run(run).note == lesson.book.row("run", run)["note"] == ""
+    keeping.close()
+
+
+def replace_n(finding: Finding, n: int) -> Finding:
+    return msgspec.structs.replace(finding, n=n)
 
 
 def test_a_single_reading_leaves_no_gap_and_a_single_event_leaves_its_readings(swung: Class) -> None:
