@@ -22,7 +22,7 @@ from common_bench.book.journal import HEARD
 from common_bench.desk.shell.application import application, demo_window
 from common_bench.lesson.class_views import aliased, hum, spectrum
 from common_bench.model.plan import Condition, RulePlan, Threshold
-from common_bench.record.live import Picture
+from common_bench.record.traces import Picture
 from person import Desk
 from test_desk_record import uncut
 

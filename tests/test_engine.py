@@ -26,7 +26,7 @@ from common_bench.model.bench import Port
 from common_bench.model.block import Series
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.record.chain import Flow
-from common_bench.record.live import MOST_READINGS, Picture, Trace, thinned
+from common_bench.record.traces import MOST_READINGS, Picture, Trace, thinned
 from common_bench.standins.control import StandInProcess, order
 from waiting import SPEED, Class, KitNow, wait_for
 

@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from common_bench.model.block import Block, Series, Source
 from common_bench.reading.heard import Heard
 from common_bench.record.chain import Flow, Worked
-from common_bench.record.live import LiveWindow, MovingPicture, Picture, Trace, thinned
+from common_bench.record.live import LiveWindow
+from common_bench.record.traces import MovingPicture, Picture, Trace, thinned
 from common_bench.record.which import WhichIsWhich
 from common_bench.workings.thinning import extremes
 

@@ -16,9 +16,9 @@ from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.one_bench import began
 from common_bench.model.block import Events, Floats
 from common_bench.model.run import Run
-from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
 from common_bench.record.snapshot import KitState
+from common_bench.record.traces import Picture, thinned
 
 Kind = Literal["time", "against", "bars", "spectrum"]
 Aligned = Literal["clock", "begin", "event"]

@@ -14,7 +14,7 @@ from common_bench.lesson.store import LessonStore
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import SensorPlan
 from common_bench.reading.health import ColumnHealth, column_health
-from common_bench.record.live import Picture
+from common_bench.record.traces import Picture
 
 STEADY_LOOK = 1.1 * STRETCHES[-1]  # s of readings that are looked at, more of a kit that sends slowly
 USUAL_RATE = 10.0  # readings per s, below which more is looked at

@@ -9,11 +9,7 @@ OFFERS = {
         "PATIENCE",
     ),
     "events": ("EngineEvent",),
-    "live": (
-        "Latest",
-        "Picture",
-        "thinned",
-    ),
+    "live": ("Latest",),
     "replay": (
         "as_recorded",
         "quantities",
@@ -44,6 +40,10 @@ OFFERS = {
     ),
     "supervision": ("JOINED",),
     "tape": ("TapeLine",),
+    "traces": (
+        "Picture",
+        "thinned",
+    ),
     "which": ("WhichIsWhich",),
 }
 

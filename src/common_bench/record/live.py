@@ -1,36 +1,27 @@
-"""The live window: the recent past of each kit, kept for drawing. Blocks in, thinned pictures out."""
+"""The live window: the recent past of each kit. Blocks in, pictures and last values out."""
 
 from __future__ import annotations
 
 import threading
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from random import choice
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from common_bench.model.block import Block, Bools, Events, Floats, Series
 from common_bench.record.chain import Flow, Worked
+from common_bench.record.traces import MovingPicture, Picture, Reach, Trace, thinned
 from common_bench.workings.evaluate import INNER
-from common_bench.workings.thinning import extremes, moved_on
-
-MOST_READINGS = 1 << 13  # per trace: over two minutes at 50 per second; what is drawn is far shorter
-
 
 MOST_WAITING = range(
-    128, 256
-)  # blocks of a quantity that nobody has looked at: not all of many kits are put in place in one turn
+    48, 96
+)  # blocks that nobody has looked at: those of many kits are not put in place all in one turn
 MOST_PICTURES = 16  # that go on; a window that is made larger begins new ones
 UNKNOWN = (float("nan"), float("nan"))
 EVENTS_KEPT = 400  # of each name: their times, to be marked on a trace
-
-
-class Picture(NamedTuple):
-    """What to draw: t (n,) s and values (n,), nan where the line breaks."""
-
-    t: Floats
-    values: Floats
+RAW = "raw "
 
 
 class Latest(NamedTuple):
@@ -43,154 +34,22 @@ class Latest(NamedTuple):
     guess: bool
 
 
-class Trace:
-    """The last MOST_READINGS of one quantity; memory is taken once and never grows. What is added waits until somebody looks,
-    or there is much of it: most of what comes is never looked at."""
+class Unplaced(NamedTuple):
+    """What has come and is not in its place yet. block: None of readings that have come before; sparse: a line need not hold every
+    column."""
 
-    def __init__(self) -> None:
-        # Filled, not empty: pages that are touched one by one later look like a leak for ten minutes.
-        self._t = np.full(2 * MOST_READINGS, np.nan)
-        self._v = np.full(2 * MOST_READINGS, np.nan)
-        self._end = self._count = 0
-        self._waits: list[tuple[Floats, Floats, Bools | None]] = []
-        self._waiting, self._most = 0, choice(MOST_WAITING)  # readings, and the most blocks
+    block: Block | None
+    results: Mapping[str, Series | Events]
+    sparse: bool
 
-    def add(self, t: Floats, values: Floats, gap_before: Bools | None = None) -> None:
-        """The arrays must stay as they are."""
-        self._waits.append((t, values, gap_before))
-        self._waiting += len(t)
-        if len(self._waits) >= self._most or self._waiting >= MOST_READINGS:
-            self._settle()
-
-    @property
-    def count(self) -> int:
-        """Of all that were ever added, breaks among them."""
-        if self._waits:
-            self._settle()
-        return self._count
-
-    def _settle(self) -> None:
-        if not self._waits:
-            return
-        waits, self._waits, self._waiting = self._waits, [], 0
-        if len(waits) == 1:
-            t, values = _with_breaks(*waits[0])
-        else:
-            t, values = (np.concatenate([each[at] for each in waits]) for at in (0, 1))
-            if any(each[2] is not None for each in waits):
-                no = [np.zeros(len(each[0]), bool) if each[2] is None else each[2] for each in waits]
-                t, values = _with_breaks(t, values, np.concatenate(no))
-        self._count += len(t)
-        t, values = t[-MOST_READINGS:], values[-MOST_READINGS:]
-        if self._end + len(t) > len(self._t):
-            keep = slice(self._end - MOST_READINGS, self._end)
-            self._t[:MOST_READINGS], self._v[:MOST_READINGS] = self._t[keep].copy(), self._v[keep].copy()
-            self._end = MOST_READINGS
-        stop = self._end + len(t)
-        self._t[self._end : stop], self._v[self._end : stop] = t, values
-        self._end = stop
-
-    def since(self, start: float) -> Picture:
-        """All that is kept from s on."""
-        self._settle()
-        first = max(0, self._end - MOST_READINGS)
-        low = first + int(np.searchsorted(self._t[first : self._end], start))
-        return Picture(self._t[low : self._end].copy(), self._v[low : self._end].copy())
-
-    def after(self, number: int) -> Picture:
-        """What is kept of all that came after so many; not copied."""
-        if self._waits:
-            self._settle()
-        low = max(0, self._end - MOST_READINGS, self._end - (self._count - number))
-        return Picture(self._t[low : self._end], self._v[low : self._end])
-
-
-def _with_breaks(t: Floats, values: Floats, gap_before: Bools | None) -> tuple[Floats, Floats]:
-    """A value that is none stands in each gap."""
-    if gap_before is None or not np.count_nonzero(gap_before):
-        return t, values
-    at = np.flatnonzero(gap_before)
-    return np.insert(t, at, t[at]), np.insert(values, at, np.nan)
-
-
-class Reach:
-    """Smallest and largest of all values, and the smallest step between neighbours, worked out once somebody asks."""
-
-    def __init__(self) -> None:
-        self._low, self._high, self._smallest, self._last = np.nan, np.nan, np.inf, np.nan
-        self._waits: list[Floats] = []
-        self._waiting, self._most = 0, choice(MOST_WAITING)  # values, and the most blocks
-
-    def add(self, values: Floats) -> None:
-        """The array must stay as it is."""
-        self._waits.append(values)
-        self._waiting += len(values)
-        if len(self._waits) >= self._most or self._waiting >= MOST_READINGS:
-            self._settle()
-
-    def _settle(self) -> None:
-        if not self._waits:
-            return
-        values, self._waiting = np.concatenate(self._waits), 0
-        self._waits.clear()
-        if not len(values):
-            return
-        steps = np.abs(np.diff(values, prepend=self._last))
-        self._smallest = min(self._smallest, float(np.min(steps, where=steps > 0, initial=np.inf)))
-        self._last = float(values[-1])
-        self._low = float(np.fmin(self._low, np.fmin.reduce(values)))
-        self._high = float(np.fmax(self._high, np.fmax.reduce(values)))
-
-    @property
-    def ends(self) -> tuple[float, float]:
-        """nan before the first value."""
-        self._settle()
-        return self._low, self._high
-
-    @property
-    def smallest(self) -> float:
-        """inf before there was a step."""
-        self._settle()
-        return self._smallest
-
-
-def thinned(picture: Picture, pixels: int, width: float) -> Picture:
-    """At most two points a pixel, the smallest and the largest in it at their own times, so that no
-    spike is lost and no step is drawn that was not there.
-
-    `width`: s that the pixels show. Pixels sit at fixed times, so that a moving picture does not
-    shimmer. Breaks stay breaks.
-    """
-    t, values = picture
-    if len(t) <= 2 * pixels or width <= 0:
-        return picture
-    keep = np.zeros(len(t), bool)
-    extremes(t, values, pixels / width, keep)
-    return Picture(t[keep], values[keep])
-
-
-_moved_on = moved_on.compiled  # type: ignore[attr-defined]  # all that is given is of the live window's own making
-
-
-class MovingPicture:
-    """A thinned picture that goes on: pixels sit at fixed times, so that those that are full never change, and only what has
-    come since is looked at. per_second: pixels in a second."""
-
-    def __init__(self, per_second: float) -> None:
-        self._per_second = per_second
-        self._seen = 0  # readings of the trace before those of the pixel that is open
-        self._t = self._v = np.empty(0)  # of full pixels
-
-    def of(self, trace: Trace, start: float) -> Picture:
-        """All of a trace from s on."""
-        t, values = trace.after(self._seen)
-        count = trace.count
-        if count - self._seen > len(t):  # not all that came since is kept
-            self._t = self._v = np.empty(0)
-        all_t, all_values, whole, full = _moved_on(t, values, self._per_second, self._t, self._v, start)
-        self._t, self._v = all_t[:whole], all_values[:whole]
-        self._seen = count - (len(t) - full)
-        return Picture(all_t, all_values)
+    def raw(self, channel: str) -> tuple[Floats, Floats, Bools]:
+        """Times, values and gaps before them, of a channel that the block has."""
+        assert self.block is not None
+        t, values, gaps = self.block.t, self.block.channels[channel], self.block.gap_before
+        if not self.sparse:
+            return t, values, gaps
+        there = np.isfinite(values)  # a line that does not hold this column is no missing value
+        return t[there], values[there], gaps[there]
 
 
 class LiveWindow:
@@ -201,10 +60,9 @@ class LiveWindow:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._traces: dict[str, Trace] = {}
-        self._last: dict[
-            str, Series | tuple[Floats, Floats]
-        ] = {}  # what its last value came in: raw ones as t and values
+        self._traces: dict[str, Trace] = {}  # by name, of those that were looked at or put in place
+        self._names: dict[str, None] = {}  # of all that have come, in their order
+        self._last: dict[str, Latest] = {}  # of names whose last value waits no more
         self._guesses: dict[str, Trace] = {}
         self._extents: dict[str, Reach] = {}  # of raw channels, since the kit was opened
         self._reach: dict[str, Reach] = {}
@@ -215,6 +73,10 @@ class LiveWindow:
         )  # names whose uncertainties are kept from now on, to be drawn as a band
         self._us: dict[str, Trace] = {}
         self._pictures: dict[tuple[str, float], tuple[Trace, MovingPicture]] = {}
+        self._waits: list[Unplaced] = []
+        self._before, self._most = 0, choice(MOST_WAITING)  # how many came before these; and the most of them
+        self._placed: dict[str, int] = {}  # name -> of how many that came it has been put in place
+        self._measured: dict[str, int] = {}  # and of how many it is known how far its values reach
 
     @property
     def last_t(self) -> float:
@@ -228,60 +90,108 @@ class LiveWindow:
                 self._clear()
                 self._extents.clear()
             for worked in flow.worked:
-                self._add_block(worked.block, sparse=sparse)
-                self._add_results(worked)
-
-    def _add_results(self, worked: Worked) -> None:
-        for name, result in worked.results.items():
-            if isinstance(result, Series) and len(result) and INNER not in name:
-                gaps = result.rows.gap_before if result.rows is not None else None
-                self._trace(name).add(result.t, result.values, gaps)
-                self._last[name] = result
-                if name in self.with_u and result.parts:
-                    u = np.sqrt(sum(share**2 for share in result.parts.values()))
-                    self._us.setdefault(name, Trace()).add(result.t, u)
-                if name not in self._reach:
-                    self._reach[name] = Reach()
-                self._reach[name].add(result.values)
-                self._add_guess(name, result, gaps)
-            elif isinstance(result, Events) and INNER not in name:
-                count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
-                times.extend(result.t.tolist())
-                self._happened[name] = count + len(result), times
+                if len(worked.block):
+                    self._last_t = float(worked.block.t[-1])
+                self._wait(Unplaced(worked.block, worked.results, sparse))
 
     def again(self, worked: Sequence[Worked]) -> None:
         """Results of readings that have come already, in the place of all results so far."""
         self.forget()
         with self._lock:
             for each in worked:
-                self._add_results(each)
+                self._wait(Unplaced(None, each.results, False))
 
-    def _add_block(self, block: Block, *, sparse: bool) -> None:
-        if not len(block):
+    def _wait(self, came: Unplaced) -> None:
+        """Most of what comes is never looked at: it is put in place together, or when somebody looks."""
+        self._waits.append(came)
+        for channel in came.block.channels if came.block is not None else ():
+            if (name := RAW + channel) not in self._names and len(came.raw(channel)[1]):
+                self._names[name] = None
+        for name, result in came.results.items():
+            if isinstance(result, Events):
+                if INNER not in name:
+                    count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
+                    times.extend(result.t.tolist())
+                    self._happened[name] = count + len(result), times
+            elif name not in self._names and INNER not in name and len(result):
+                self._names[name] = None
+        if len(self._waits) >= self._most:
+            self._place_all()
+
+    def _place_all(self) -> None:
+        for name in self._names:
+            self._place(name)
+            self._reached(name)
+        self._before += len(self._waits)
+        self._waits.clear()
+
+    def _place(self, name: str) -> Trace | None:
+        """The trace of a name, with all that has come of it; None where there is none."""
+        waits = self._since(name, self._placed)
+        if waits:
+            if name not in self._traces:
+                self._traces[name] = Trace()
+            if name.startswith(RAW):
+                self._place_raw(name, waits)
+            else:
+                self._place_results(name, waits)
+        return self._traces.get(name)
+
+    def _since(self, name: str, placed: dict[str, int]) -> list[Unplaced]:
+        """What has come with a name since it was last asked for; placed: of how many it was, for each name."""
+        if name not in self._names:
+            return []
+        low = placed.get(name, 0) - self._before
+        placed[name] = self._before + len(self._waits)
+        return self._waits[max(0, low) :]
+
+    def _reached(self, name: str) -> Reach | None:
+        """How far the values of a name reach; None before the first."""
+        waits, raw = self._since(name, self._measured), name.startswith(RAW)
+        kept = self._extents if raw else self._reach
+        if raw:
+            found = [values for _, values, _ in _raw_parts(waits, name.removeprefix(RAW))]
+        else:
+            found = [each.values for each in _series(waits, name)]
+        if found:
+            kept.setdefault(name, Reach()).add(_joined(found))
+        return kept.get(name)
+
+    def _place_raw(self, name: str, waits: Sequence[Unplaced]) -> None:
+        parts = _raw_parts(waits, name.removeprefix(RAW))
+        if not parts:
             return
-        self._last_t = float(block.t[-1])
-        for name, values in block.channels.items():
-            t, gaps = block.t, block.gap_before
-            if sparse:
-                there = np.isfinite(values)  # a line that does not hold this column is no missing value
-                t, values, gaps = t[there], values[there], gaps[there]
-            if name not in self._extents:
-                self._extents[name] = Reach()
-            self._extents[name].add(values)
-            if len(values):
-                self._trace(f"raw {name}").add(t, values, gaps)
-                self._last[f"raw {name}"] = t, values
+        t, values, gaps = parts[0] if len(parts) == 1 else (np.concatenate(each) for each in zip(*parts, strict=True))
+        if len(t):
+            self._traces[name].add(t, values, gaps)
+            self._last[name] = Latest(float(t[-1]), float(values[-1]), float("nan"), "", False)
 
-    def _add_guess(self, name: str, result: Series, gaps: Bools | None) -> None:
-        """What is a guess is kept once more, nan elsewhere, from the first guess on."""
-        if name in self._guesses or (result.guess is not None and np.count_nonzero(result.guess)):
-            guess = np.zeros(len(result), bool) if result.guess is None else result.guess
-            kept = self._guesses.setdefault(name, Trace())
-            kept.add(result.t, np.where(guess, result.values, np.nan), gaps)
+    def _place_results(self, name: str, waits: Sequence[Unplaced]) -> None:
+        found = _series(waits, name)
+        if not found:
+            return
+        t, values = _joined([each.t for each in found]), _joined([each.values for each in found])
+        gaps = None
+        if any(each.rows is not None for each in found):
+            gaps = _joined(
+                [each.rows.gap_before if each.rows is not None else np.zeros(len(each), bool) for each in found]
+            )
+        self._traces[name].add(t, values, gaps)
+        self._last[name] = _latest(found[-1])
+        if name in self.with_u and any(each.parts for each in found):
+            u = _joined(
+                [np.sqrt(sum(share**2 for share in each.parts.values()) + np.zeros(len(each))) for each in found]
+            )
+            self._us.setdefault(name, Trace()).add(t, u)
+        if name in self._guesses or any(each.guess is not None and np.count_nonzero(each.guess) for each in found):
+            # what is a guess is kept once more, nan elsewhere, from the first guess on
+            guess = _joined([np.zeros(len(each), bool) if each.guess is None else each.guess for each in found])
+            self._guesses.setdefault(name, Trace()).add(t, np.where(guess, values, np.nan), gaps)
 
     def guesses(self, name: str, picture: Picture) -> Floats | None:
         """(n,) the values of a picture again where they are guesses, nan elsewhere; None where there are none."""
         with self._lock:
+            self._place(name)
             if name not in self._guesses or not len(picture.t):
                 return None
             t, values = self._guesses[name].since(float(picture.t[0]))
@@ -294,6 +204,7 @@ class LiveWindow:
     def uncertainties(self, name: str, picture: Picture) -> Floats | None:
         """(n,) standard uncertainty of each value of a picture, nan where it was not kept; None where none was."""
         with self._lock:
+            self._place(name)
             if name not in self._us or not len(picture.t):
                 return None
             t, u = self._us[name].since(float(picture.t[0]))
@@ -302,37 +213,31 @@ class LiveWindow:
         near = np.clip(np.searchsorted(t, picture.t), 0, len(t) - 1)
         return np.where(t[near] == picture.t, u[near], np.nan)
 
-    def _trace(self, name: str) -> Trace:
-        if name not in self._traces:
-            self._traces[name] = Trace()
-        return self._traces[name]
-
     def extent(self, channel: str) -> tuple[float, float]:
         """Smallest and largest raw value of a channel since it was opened; nan before the first."""
         with self._lock:
-            return self._extents[channel].ends if channel in self._extents else UNKNOWN
+            found = self._reached(RAW + channel)
+            return found.ends if found is not None else UNKNOWN
 
     def resolution(self, channel: str) -> float:
         """The smallest step between two raw values of a channel since it was opened; 0 before the first."""
         with self._lock:
-            found = self._extents[channel].smallest if channel in self._extents else np.inf
-        return found if np.isfinite(found) else 0.0
+            found = self._reached(RAW + channel)
+        return found.smallest if found is not None and np.isfinite(found.smallest) else 0.0
 
     def latest(self, name: str) -> Latest | None:
         """Its last value; None before the first."""
-        found = self._last.get(name)
-        if found is None or isinstance(found, Series):
-            return _latest(found) if found is not None else None
-        t, values = found
-        return Latest(float(t[-1]), float(values[-1]), float("nan"), "", False)
+        with self._lock:
+            self._place(name)
+            return self._last.get(name)
 
     def names(self) -> list[str]:
-        return list(self._traces)
+        return list(self._names)
 
     def recent(self, name: str, seconds: float) -> Picture:
         """All readings of the last seconds, not thinned."""
         with self._lock:
-            trace = self._traces.get(name)
+            trace = self._place(name)
             if trace is None:
                 return Picture(np.empty(0), np.empty(0))
             return trace.since(self._last_t - seconds)
@@ -340,19 +245,20 @@ class LiveWindow:
     def since(self, name: str, start: float, pixels: int, width: float) -> Picture:
         """All from s on the engine's clock on that is kept, thinned so that `width` s have so many pixels."""
         with self._lock:
-            trace = self._traces.get(name)
+            trace = self._place(name)
             found = trace.since(start) if trace is not None else Picture(np.empty(0), np.empty(0))
         return thinned(found, pixels, width)
 
     def reach(self, name: str) -> tuple[float, float]:
         """Smallest and largest value of a working since a run began, or the workings were changed; nan before the first."""
         with self._lock:
-            return self._reach[name].ends if name in self._reach else UNKNOWN
+            found = self._reached(name)
+            return found.ends if found is not None else UNKNOWN
 
     def picture(self, name: str, seconds: float, pixels: int) -> Picture:
         """The last seconds, thinned to pixels."""
         with self._lock:
-            trace = self._traces.get(name)
+            trace = self._place(name)
             if trace is None or not pixels > 0 < seconds:
                 return Picture(np.empty(0), np.empty(0))
             per_second = pixels / seconds
@@ -376,23 +282,36 @@ class LiveWindow:
             self._clear()
 
     def _clear(self) -> None:
-        self._traces.clear()
-        self._guesses.clear()
-        self._us.clear()
-        self._last.clear()
-        self._happened.clear()
-        self._reach.clear()
+        self._before += len(self._waits)
+        self._waits.clear()
+        for each in self._by_name:
+            each.clear()
+
+    @property
+    def _by_name(self) -> tuple[dict[str, Any], ...]:
+        """All that is kept of a name until that is forgotten."""
+        found: tuple[dict[str, Any], ...] = self._names, self._happened, self._traces, self._guesses
+        return *found, self._us, self._last, self._reach, self._placed, self._measured
 
     def forget(self, *names: str) -> None:
         """Clears what a calibration or working gave before it was changed."""
         with self._lock:
-            for name in names or [each for each in (*self._traces, *self._happened) if not each.startswith("raw ")]:
-                self._traces.pop(name, None)
-                self._guesses.pop(name, None)
-                self._us.pop(name, None)
-                self._last.pop(name, None)
-                self._happened.pop(name, None)
-                self._reach.pop(name, None)
+            self._place_all()
+            for name in names or [each for each in (*self._names, *self._happened) if not each.startswith(RAW)]:
+                for each in self._by_name:
+                    each.pop(name, None)
+
+
+def _raw_parts(waits: Sequence[Unplaced], channel: str) -> list[tuple[Floats, Floats, Bools]]:
+    return [each.raw(channel) for each in waits if each.block is not None and channel in each.block.channels]
+
+
+def _series(waits: Sequence[Unplaced], name: str) -> list[Series]:
+    return [result for each in waits if isinstance(result := each.results.get(name), Series) and len(result)]
+
+
+def _joined(parts: list[Any]) -> Any:
+    return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
 
 def _latest(series: Series) -> Latest:

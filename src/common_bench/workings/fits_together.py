@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -60,6 +61,15 @@ class _AllRuns(Problem):
             rows = each.gradient(self.own(p, run), self.own(size, run))
             found[self._places[run], self._ends[run] : self._ends[run + 1]] += rows
         return found
+
+    def straight_columns(self) -> tuple[Any, Any] | None:
+        parts = [each.straight_columns() for each in self.runs]
+        found = np.zeros((len(self.y), len(self.names)), np.longdouble)
+        for run, part in enumerate(parts):
+            if part is None:
+                return None
+            found[self._ends[run] : self._ends[run + 1], self._places[run]] = part[0]
+        return found, np.concatenate([part[1] for part in parts if part is not None])
 
     def steepness(self, p: Floats) -> list[tuple[Series, Floats]]:
         return [

@@ -14,8 +14,8 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.level import DraggedLevel, DraggedPause
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.plan_editing import PlanLine, looked_at
-from common_bench.record.live import Picture
 from common_bench.record.snapshot import KitState
+from common_bench.record.traces import Picture
 
 SECONDS = 30.0  # s that are shown
 MOST_MARKS = 60

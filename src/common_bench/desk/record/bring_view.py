@@ -31,8 +31,8 @@ from common_bench.model.measured import number
 from common_bench.model.run import Run
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FileTrouble
-from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed
+from common_bench.record.traces import Picture, thinned
 
 FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
 ROLES: dict[Role, str] = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}

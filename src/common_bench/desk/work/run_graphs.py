@@ -24,8 +24,8 @@ from common_bench.model.bench import Emblem
 from common_bench.model.block import Events, Floats, Series
 from common_bench.model.measured import how_long
 from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
-from common_bench.record.live import Picture, thinned
 from common_bench.record.replay import Replayed, quantities
+from common_bench.record.traces import Picture, thinned
 from common_bench.workup.curves import RunCurve
 from common_bench.workup.span_rule import main_span
 
