@@ -153,8 +153,13 @@ def test_a_guess_is_seen_to_be_broken_however_dense_and_noisy_it_is(
 
 @pytest.mark.parametrize("smooth", [True, False])
 @pytest.mark.parametrize("noise", [0.0, 1.0])
-def test_a_trace_from_faint_lines_has_as_much_ink_as_one_that_is_outlined(smooth: bool, noise: float) -> None:
-    trace = TileTrace("orange", smooth=smooth)
+@pytest.mark.parametrize(
+    "kind", [TileTrace, LiveTrace]
+)  # the one paints pixels, the other in the units of what it shows
+def test_a_trace_from_faint_lines_has_as_much_ink_as_one_that_is_outlined(
+    kind: type[TileTrace | LiveTrace], smooth: bool, noise: float
+) -> None:
+    trace = kind("orange", smooth=smooth)
     trace.resize(300, 120)
     trace.show()
     t = np.linspace(0.0, 10.0, 500)
@@ -162,7 +167,10 @@ def test_a_trace_from_faint_lines_has_as_much_ink_as_one_that_is_outlined(smooth
     QTest.qWait(50)
     plain = QImage(trace.size(), QImage.Format.Format_RGB32)
     painter = QPainter(plain)
-    trace.paint_on(painter, QRectF(0, 0, trace.width(), trace.height()))  # as on paper: the pen itself
+    if isinstance(trace, TileTrace):
+        trace.paint_on(painter, QRectF(0, 0, trace.width(), trace.height()))  # as on paper: the pen itself
+    else:
+        trace.render(painter)
     painter.end()
     quick, whole = (_ink(each) for each in (trace.grab().toImage(), plain))
     trace.close()

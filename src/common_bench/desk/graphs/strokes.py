@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QPainter, QPen, QPolygonF, QTransform
 from PyQt6.QtWidgets import QWidget
 
 from common_bench.model.block import Bools, Floats
@@ -56,13 +56,12 @@ def draw_lines(
     faint = stroke.faint if _on_screen(painter) else None
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, smooth or faint is not None)
     painter.setPen(stroke.pen if faint is None else faint)
-    at_x = at_y = 0.0
+    before = painter.transform()
     for aside, down in ((0.0, 0.0),) if faint is None else places:
-        painter.translate(aside - at_x, down - at_y)
-        at_x, at_y = aside, down
+        painter.setTransform(before * QTransform.fromTranslate(aside, down))  # of the screen, not of what is drawn
         for each in lines:
             painter.drawPolyline(each)
-    painter.translate(-at_x, -at_y)
+    painter.setTransform(before)
 
 
 def _on_screen(painter: QPainter) -> bool:
