@@ -18,6 +18,7 @@ from common_bench.lesson.one_bench import headline
 from common_bench.lesson.plan_checking import faults_of
 from common_bench.lesson.plan_details import with_detail
 from common_bench.lesson.reading_words import sure_words
+from common_bench.lesson.run_words import opening_words
 from common_bench.lesson.words import age_words, bench_words, capital, kit_words, path_words
 from common_bench.model.block import Block, Series, Stamped
 from common_bench.model.plan import Plan, RulePlan
@@ -364,3 +365,17 @@ def test_a_book_without_kits_opens_and_says_so(tmp_path: Path) -> None:
         lesson.pooling.class_result()
     lesson.close()
     lesson.close()
+
+
+@given(st.lists(st.sampled_from(["begun", "asked"]), max_size=8), st.booleans())
+def test_runs_that_were_open_are_told_in_one_sentence_with_what_else_there_is(cases: list[str], other: bool) -> None:
+    notices = [Trouble("run-was-open", alias=f"Group{at}", number=at + 1, case=case) for at, case in enumerate(cases)]
+    told = opening_words([*notices, *([Trouble("book-brought-up", copy="before.benchbook")] if other else [])])
+    assert len(told) == bool(cases) + other
+    assert (told and "before.benchbook" in told[0]) == other or not told
+    for at in range(min(3, len(cases))):
+        assert f"Group{at} run {at + 1}" in told[-1]
+    if len(cases) > 4:
+        assert f"and {len(cases) - 3} others" in told[-1]
+    if len(cases) > 1 and "asked" in cases:
+        assert f"{cases.count('asked')} of them had not begun" in told[-1]

@@ -34,8 +34,8 @@ OFFERS = {
     ),
     "class_views": (
         "aliased",
-        "ALIGNED",
         "Aligned",
+        "ALIGNED",
         "class_view",
         "ClassView",
         "hum",
@@ -105,8 +105,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "Meter",
         "meter",
+        "Meter",
         "run_rows",
         "stretch",
         "traces_of",
@@ -203,6 +203,10 @@ OFFERS = {
         "RuleText",
         "used_offers",
         "with_rule",
+    ),
+    "run_words": (
+        "opening_words",
+        "unworked_words",
     ),
     "scouting": (
         "heard_words",

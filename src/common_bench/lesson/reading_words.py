@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from common_bench.lesson.store import LessonStore
 from common_bench.model.stream import DIALECT_WORDS, StreamFormat
 from common_bench.reading.dialects import line_reader
 from common_bench.reading.judgement import Judgement, Reading
@@ -94,3 +95,11 @@ def change_words(alias: str, before: StreamFormat, now: StreamFormat) -> str:
         told = f"“{clock.name}” keeps time" if clock is not None else "no column keeps time"
         return f"{alias} is read in another way now: {told}. What had come was read anew."
     return f"{alias} is read in another way now. What had come was read anew."
+
+
+def plugged_words(store: LessonStore, kits: int, heard: int) -> str:
+    """`5 of 6 kits heard`, of benches; kits: that are plugged in, be they of a bench or not; heard: benches whose kits are."""
+    given = any(store.kit_of(group.id) is not None for group in store.groups)
+    if kits and not given:
+        return f"{kits} kit{'s' if kits != 1 else ''}, no bench yet"
+    return f"{heard} of {len(store.groups)} kits heard"

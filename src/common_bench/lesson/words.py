@@ -11,6 +11,7 @@ from common_bench.calibrate.judging import check_state
 from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.pool_state import state_words
+from common_bench.lesson.reading_words import plugged_words
 from common_bench.model.bench import Port
 from common_bench.model.measured import NO_VALUE, Measured, digits, plain
 from common_bench.model.plan import Condition, SensorPlan
@@ -53,7 +54,7 @@ def path_words(lesson: OpenLesson) -> dict[Stage, str]:
     calibrates = any(sensor.needs_points for sensor in lesson.store.plan.sensors)
     return {
         "plan": _plan_words(lesson),
-        "plug": f"{heard} of {len(groups)} kits heard",
+        "plug": plugged_words(lesson.store, len(lesson.roster.kits), heard),
         "calibrate": f"{good} of {len(groups)} good" if calibrates else "nothing to calibrate",
         "record": f"{kept} of {wanted} runs",
         "work": "working up …" if lesson.working_up.is_busy else f"{findings} finding{'s' if findings != 1 else ''}",

@@ -4,10 +4,12 @@ heard."""
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.plan_effect import in_step_words, progress_of_runs
 from common_bench.lesson.reading_words import change_words, shape_words
+from common_bench.lesson.run_words import opening_words, unworked_words
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import Trouble
 from common_bench.record.events import EngineEvent
@@ -41,8 +43,6 @@ class News:
             self._hub.tell(f"{alias} is connected again; what is missing is kept as a gap.", "good")
         elif each.what == "restarted":
             self._hub.tell(self._words_of_restart(each.kit, alias), "amber")
-        elif each.what == "run-worked":
-            self._tell_if_not_worked_up(each.run)
         elif each.what == "in-step" and lesson.runs_in_step.last is not None:
             found, go_on = lesson.runs_in_step.last, lesson.runs_in_step.look
             words = in_step_words(found)
@@ -57,13 +57,15 @@ class News:
         elif each.what == "failed" and each.trouble is not None:
             self._hub.tell(each.trouble.sentence, "red")
 
-    def _tell_if_not_worked_up(self, run: int) -> None:
-        found = self._hub.lesson.store.run(run)
-        if found.trouble is not None:
-            alias = self._hub.lesson.store.group(found.group).alias
-            self._hub.messages.tell_besides(
-                f"{alias} run {found.number} is kept, without a finding: {found.trouble.trouble.sentence}"
-            )
+    def tell_opening(self) -> None:
+        """What there is to tell of the book's opening stands until somebody has read it."""
+        for words in opening_words(self._hub.lesson.notices):
+            self._hub.tell(words, "amber", act="Understood", then=self._hub.messages.clear, ended=lambda: False)
+
+    def tell_worked(self, runs: Sequence[int]) -> None:
+        """Which of the runs that have been worked up just now give no finding."""
+        for words in unworked_words(self._hub.lesson.store, runs):
+            self._hub.messages.tell_besides(words)
 
     def _tell_moved(self, moved: Trouble) -> None:
         """The book goes on elsewhere: that is told again and again until somebody has understood it."""

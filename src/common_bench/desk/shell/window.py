@@ -84,8 +84,7 @@ class Bench(QMainWindow):
         self._sweeper = Sweeper(self)
         self._shortcuts()
         self.refresh()
-        for notice in hub.lesson.notices:
-            hub.tell(notice.sentence, "amber")
+        self.news.tell_opening()
 
     def _build(self) -> None:
         central = QWidget()
@@ -321,6 +320,7 @@ class Bench(QMainWindow):
                 record = self.stages["record"]
                 assert isinstance(record, RecordStage)
                 record.acts.run_ended(each.run)
+        self.news.tell_worked([each.run for each in found if each.what == "run-worked"])
         self.news.tell_whole_trouble()
         self.news.tell_doubts()
         self.news.tell_progress()

@@ -1,0 +1,47 @@
+"""Several runs told in one sentence: those that were open when the program stopped, those that give no finding."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from common_bench.lesson.store import LessonStore
+from common_bench.model.trouble import Trouble
+
+MOST_NAMED = 3  # runs that are called by their names; of more, how many others there are
+OPEN = "run-was-open"
+
+
+def listed(names: Sequence[str]) -> str:
+    """`Basalt run 1`, `Basalt run 1 and Chalk run 1`, `Basalt run 1, Chalk run 1, Flint run 1 and 3 others`."""
+    if len(names) > MOST_NAMED + 1:
+        return f"{', '.join(names[:MOST_NAMED])} and {len(names) - MOST_NAMED} others"
+    return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
+
+
+def opening_words(notices: Sequence[Trouble]) -> list[str]:
+    """What is to be told of the opening of a book, the runs that were open in one sentence."""
+    told = [each.sentence for each in notices if each.code != OPEN]
+    left = [each for each in notices if each.code == OPEN]
+    if len(left) < 2:
+        return [*told, *(each.sentence for each in left)]
+    names = [f"{each.fields['alias']} run {each.fields['number']}" for each in left]
+    never = sum(each.fields["case"] != "begun" for each in left)
+    also = f"; {never} of them had not begun to record" if never else ""
+    return [
+        *told,
+        f"{listed(names)} were still open when the program stopped; all that was heard up to then is kept{also}. "
+        "Look at them in stage 5, Work up.",
+    ]
+
+
+def unworked_words(store: LessonStore, runs: Sequence[int]) -> list[str]:
+    """Which of these runs give no finding, and why, one sentence for each reason."""
+    found: dict[str, list[str]] = {}
+    for run in map(store.run, runs):
+        if run.trouble is not None:
+            name = f"{store.group(run.group).alias} run {run.number}"
+            found.setdefault(run.trouble.trouble.sentence, []).append(name)
+    return [
+        f"{listed(names)} {'are' if len(names) > 1 else 'is'} kept, without a finding: {sentence}"
+        for sentence, names in found.items()
+    ]
