@@ -235,5 +235,5 @@ def test_a_crash_is_told_when_the_book_opens_again(desk: Callable[..., Desk], tm
     window = Bench(Hub(OpenLesson.open(copy), tmp_path / "none", only_stand_ins=True))
     window.show()
     told = window.hub.messages.text
-    assert "was still open when the program stopped; all that was heard up to then is kept." in told
+    assert "still open when the program stopped; all that was heard up to then is kept." in told
     window.close()

@@ -52,8 +52,18 @@ def test_points_are_taken_once_all_stands_still_again_on_demand_and_come_back_fr
             assert taking.state(one).state in ("moves", "not-moved")
         for group in (one, two):
             made.until(lambda v=value, g=group: taking.at(g, v) is not None or take(v, g), f"{value} g is taken")
-    made.world(2)
-    made.until(lambda: taking.state(one).state == "not-moved", "what hangs there was taken already")
+    until, seen = lesson.engine.now() + 30, set[str]()
+
+    def stands_there() -> bool:
+        seen.add(taking.state(one).state)
+        return lesson.engine.now() > until and taking.state(one).state == "not-moved"
+
+    made.until(stands_there, "it stands there for long")
+    assert "steady" not in seen, "what hangs there was taken already, however long ago"
+    assert taking.take([one])[0] == []
+    done, _, all_the_same = taking.take([one], unmoved=True)
+    assert done == [one], "a person may say so"
+    lesson.changes.undo(all_the_same)
     made.until(lambda: "set the next" in state_words(taking.state(one)), "the next is asked for")
     assert bench_dots(taking, one).count("●") == 3
     heads, rows = point_rows(lesson, one)

@@ -56,6 +56,9 @@ class PointTaking:
             sensors,
             recording,
         )
+        self._still: dict[
+            int, tuple[int, float]
+        ] = {}  # group -> its last point, and until when in its run nothing has moved since
 
     # how it stands
 
@@ -110,10 +113,11 @@ class PointTaking:
             return PointState("no-run", value)
         found = self._steady_since(group, kit)
         if found is None:
+            self._still.pop(group, None)
             return PointState("moves", value, 0.0, self._expected(group))
         steady_from, seconds = found
         counting = counted(self.taken(group))
-        if counting and counting[-1].t_to + APART > steady_from:
+        if counting and self._stands_since(group, counting[-1], steady_from, kit.run.seconds):
             return PointState("not-moved", value, seconds)
         fresh = min(seconds, kit.run.seconds - self._last_end(group) - APART)  # s since what was set aside
         return (
@@ -121,6 +125,17 @@ class PointTaking:
             if fresh >= LONG_ENOUGH
             else PointState("moves", value, 0.0, LONG_ENOUGH - fresh)
         )
+
+    def _stands_since(self, group: int, point: TakenPoint, steady_from: float, now_at: float) -> bool:
+        """Whether nothing has moved since a point, however long ago that was: what is seen to be steady at one look reaches back to the
+        look before it. steady_from, now_at: s of the run. Where nobody has looked for so long, nothing is known, and it may be taken."""
+        known = self._still.get(group)
+        stands = point.t_to + APART > steady_from or (
+            known is not None and known[0] == point.id and known[1] >= steady_from
+        )
+        if stands:
+            self._still[group] = point.id, now_at
+        return stands
 
     def _expected(self, group: int) -> float:
         found = [
@@ -150,17 +165,18 @@ class PointTaking:
     # what is done
 
     def take(
-        self, groups: Sequence[int], value: float | None = None
+        self, groups: Sequence[int], value: float | None = None, *, unmoved: bool = False
     ) -> tuple[list[int], dict[int, State], Change | None]:
         """Takes the next point (or `value`) on each bench that stands still: those taken, why the others were not, and the
-        one step that it makes. A run whose points are all taken ends. Raises PlanTrouble where the plan has no points."""
+        one step that it makes. unmoved: also where nothing has moved since the last point, as somebody says. A run whose points are all
+        taken ends. Raises PlanTrouble where the plan has no points."""
         if self._store.plan.visited is None:
             raise PlanTrouble("no-points-planned")
         rows, done, left = [], [], dict[int, State]()
         for group in groups:
             found = self.state(group)
             wanted = value if value is not None else found.next
-            if found.state != "steady" or wanted is None:
+            if wanted is None or not (found.state == "steady" or (unmoved and self._may_be_taken(group, found))):
                 left[group] = found.state
                 continue
             rows.append(self._row(group, wanted, found.seconds))
@@ -170,6 +186,15 @@ class PointTaking:
         if ready:
             self._recording.end_runs(ready, Ending("by-rule-words", {"words": f"all {len(self.values)} points"}))
         return done, left, change
+
+    def _may_be_taken(self, group: int, found: PointState) -> bool:
+        """Whether there are readings enough after the last point, though nothing has moved since."""
+        run = self._roster.run(group)
+        return (
+            found.state == "not-moved"
+            and run is not None
+            and run.seconds - self._last_end(group) - APART >= LONG_ENOUGH
+        )
 
     def _row(self, group: int, value: float, seconds: float) -> RowChange:
         kit, plan = self._roster.state(group), self._store.plan

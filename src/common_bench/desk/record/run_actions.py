@@ -137,22 +137,26 @@ class RunActions:
 
     # points
 
-    def take_points(self, groups: list[int] | None = None) -> None:
-        """The next point on every bench that stands still, or on some; the others say why not."""
+    def take_points(self, groups: list[int] | None = None, *, unmoved: bool = False) -> None:
+        """The next point on every bench that stands still, or on some; the others say why not. unmoved: also where nothing has moved."""
         taking = self.lesson.point_taking
         chosen = groups or [each.id for each in self.store.groups]
         told: list[tuple[list[int], dict[int, str]]] = []
 
         def take() -> None:
-            done, left, _ = taking.take(chosen)
+            done, left, _ = taking.take(chosen, unmoved=unmoved)
             told.append((done, {group: state_words(taking.state(group))[0] for group in left}))
 
         if not self.hub.try_to(take):
             return
         done, left = told[0]
         why = " · ".join(f"{self.store.group(g).alias}: {words}" for g, words in left.items() if words != "done")
+        still = [group for group in left if taking.state(group).state == "not-moved"]
         if not done:
-            self.hub.tell(f"No point is taken. {why}.", "amber")
+            act = "Nothing moves: take all the same" if still else ""
+            self.hub.tell(
+                f"No point is taken. {why}.", "amber", act=act, then=lambda: self.take_points(still, unmoved=True)
+            )
         else:
             count = f"{len(done)} point{'s' if len(done) != 1 else ''} taken."
             self.hub.tell(f"{count} {f'{why}.' if why else ''}".strip(), "good", act="Take back", then=self.hub.undo)
