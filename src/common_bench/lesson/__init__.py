@@ -105,8 +105,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "meter",
         "Meter",
+        "meter",
         "run_rows",
         "stretch",
         "traces_of",
@@ -205,6 +205,7 @@ OFFERS = {
         "with_rule",
     ),
     "run_words": (
+        "listed",
         "opening_words",
         "unworked_words",
     ),

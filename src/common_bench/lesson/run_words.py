@@ -1,4 +1,4 @@
-"""Several runs told in one sentence: those that were open when the program stopped, those that give no finding."""
+"""Several benches or runs told in one sentence: runs that were open when the program stopped, those that give no finding."""
 
 from __future__ import annotations
 

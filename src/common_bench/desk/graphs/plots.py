@@ -19,6 +19,7 @@ from common_bench.model.measured import plain, time_unit
 from common_bench.model.visible import on_one_line
 
 Numbers = Floats | Sequence[float]
+UNDER = -1000  # where the lines of a scale lie, under all that is drawn
 NARROW, WIDE, LARGE = 34, 58, 10_000  # px for the numbers at the left of a trace; from this value on the wider
 DENSE = 500  # turns from which on a line fills its pixels from low to high: its edge need not be smooth
 LONGEST_NOTE = 120  # characters on a graph
@@ -100,6 +101,7 @@ class Graph(pg.PlotWidget):
         self.restyle()
         self.name_axes(left, bottom)
         item.showGrid(x=False, y=grid, alpha=0.25)
+        item.getAxis("left").setZValue(UNDER)
 
     def leaveEvent(self, event: QEvent | None) -> None:
         """What opens where it is pointed at is told that nothing is pointed at any more."""

@@ -8,6 +8,7 @@ from common_bench.desk.record.asking import ConditionQuestions
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.point_words import state_words
+from common_bench.lesson.run_words import listed
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.words import bench_note
 
@@ -150,7 +151,7 @@ class RunActions:
         if not self.hub.try_to(take):
             return
         done, left = told[0]
-        why = " · ".join(f"{self.store.group(g).alias}: {words}" for g, words in left.items() if words != "done")
+        why = " · ".join(self._why_not(left))
         still = [group for group in left if taking.state(group).state == "not-moved"]
         if not done:
             act = "Nothing moves: take all the same" if still else ""
@@ -161,6 +162,14 @@ class RunActions:
             count = f"{len(done)} point{'s' if len(done) != 1 else ''} taken."
             self.hub.tell(f"{count} {f'{why}.' if why else ''}".strip(), "good", act="Take back", then=self.hub.undo)
         self._changed()
+
+    def _why_not(self, left: Mapping[int, str]) -> list[str]:
+        """`Basalt and Chalk: set the next`, those of which the same is to be said together."""
+        alike: dict[str, list[str]] = {}
+        for group, words in left.items():
+            if words != "done":
+                alike.setdefault(words, []).append(self.store.group(group).alias)
+        return [f"{listed(names)}: {words}" for words, names in alike.items()]
 
     def take_again(self) -> None:
         """The last point of this bench is set aside and proposed again."""
