@@ -140,7 +140,7 @@ def test_the_grid_names_the_bench_whose_mass_was_wrong(lesson: OpenLesson) -> No
     marks = {row[0]: row[1:5] for row in rows}
     assert marks["Flint"] == ["●", "●", "✗", "●"]
     assert all(marks[alias] == ["●"] * 4 for alias in ALIASES if alias != "Flint")
-    assert {row[-1] for row in rows} == {"no kit"}
+    assert {row[-1] for row in rows} == {"not plugged in"}
     named = lesson.sensors.disagreements("load")
     assert [(each.alias, each.label) for each in named] == [("Flint", "200 g")]
     lesson.calibrating.keep_calibrations([group.id for group in lesson.store.groups], "load")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.replays import played_words
-from common_bench.lesson.words import progress_words, shown, stated_words, wait_words
+from common_bench.lesson.words import bench_note, progress_words, shown, stated_words, wait_words
 from common_bench.model.measured import NO_VALUE, digits, plain, written
 from common_bench.model.plan import SensorPlan
 from common_bench.record.snapshot import KitState
@@ -140,7 +140,7 @@ def headline(lesson: OpenLesson, group: int) -> tuple[str, str, str]:
     state = lesson.seen(group)
     conditions = [f"{name} {stated_words(value)}" for name, value in lesson.store.stated(group).items()]
     if state is None:
-        return " · ".join(conditions), "no kit", "red"
+        return " · ".join(conditions), bench_note(lesson.roster.why_not_ready(group)), "red"
     playing = lesson.replays.playing
     if playing is not None and playing.run.group == group:
         return f"run {playing.run.number}", played_words(playing.played), "amber"

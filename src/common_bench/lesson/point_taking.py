@@ -28,11 +28,11 @@ LONGEST_MEAN = 10.0  # s of a point at most
 APART = 0.3  # s that lie between the end of a point and the beginning of the next at least
 SAME = 1e-6  # of a value, within which two settings are one
 
-State = Literal["no-run", "done", "moves", "not-moved", "steady"]
+State = Literal["no-run", "done", "not-heard", "moves", "not-moved", "steady"]
 
 
 class PointState(NamedTuple):
-    """How a bench stands: `no-run` begun, `done` with all points, `moves`, `not-moved` since the last point, or `steady` and
+    """How a bench stands: `no-run` begun, `done` with all points, `not-heard` now, `moves`, `not-moved` since the last point, or `steady` and
     to be taken. next: the value that is proposed, None where all are taken; seconds: it has been steady; expected: s until it
     is, nan where that cannot be said."""
 
@@ -111,6 +111,8 @@ class PointTaking:
             return PointState("done", None)
         if kit is None or kit.run is None:
             return PointState("no-run", value)
+        if kit.trouble is not None:
+            return PointState("not-heard", value)
         found = self._steady_since(group, kit)
         if found is None:
             self._still.pop(group, None)
@@ -253,7 +255,7 @@ class PointTaking:
     def now(self, group: int) -> dict[str, Series]:
         """The same of the point that would be taken now."""
         kit, value, visited = self._roster.state(group), self.next_value(group), self._store.plan.visited
-        if kit is None or value is None or visited is None:
+        if kit is None or kit.trouble is not None or value is None or visited is None:
             return {}
         shown = {}
         for sensor in self._store.plan.sensors:

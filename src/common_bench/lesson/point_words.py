@@ -7,7 +7,12 @@ from common_bench.lesson.point_taking import PointState, PointTaking
 from common_bench.model.measured import NO_VALUE, written
 
 TAKEN, NOT_TAKEN = "●", "○"
-WORDS = {"no-run": ("not begun", "soft"), "done": ("done", "good"), "not-moved": ("set the next", "soft")}
+WORDS = {
+    "no-run": ("not begun", "soft"),
+    "done": ("done", "good"),
+    "not-moved": ("set the next", "soft"),
+    "not-heard": ("not heard", "red"),
+}
 
 
 def state_words(state: PointState) -> tuple[str, str]:

@@ -208,7 +208,7 @@ def _trouble_words(lesson: OpenLesson, group: int, why: str) -> tuple[str, Tone]
     state = lesson.roster.state(group)
     if why in ("silent", "dead") and state is not None:
         return f"silent {lesson.engine.now() - state.last_heard:.0f} s", "red"
-    return bench_note(why), "amber" if why in ("listening", "no-kit") else "red"
+    return bench_note(why), "amber" if why in ("listening", "no-kit", "not-plugged") else "red"
 
 
 def _calibration_words(lesson: OpenLesson, group: int) -> tuple[str, Tone]:

@@ -101,7 +101,7 @@ class LiveTrace(pg.PlotWidget):
         item.getViewBox().disableAutoRange()
         item.hideAxis("bottom")
         axis = item.getAxis("left")
-        axis.setStyle(tickLength=0, maxTickLevel=0, showValues=True)
+        axis.setStyle(tickLength=0, maxTickLevel=0, showValues=False)  # until there are any
         axis.setTickFont(font(10))
         axis.setWidth(px(NARROW))
         item.showGrid(x=False, y=True, alpha=0.2)
@@ -112,6 +112,7 @@ class LiveTrace(pg.PlotWidget):
         self._flags: list[tuple[Any, Any]] = []
         self._guess: MovingLine | None = None
         self._range = (0.0, 0.0)
+        self._has_scale = False  # before the first value there is none
         self._seconds = 0.0
         self.fixed: tuple[float, float] | None = None  # ends of the axis, where the plan gives them
         self.colour = colour
@@ -167,6 +168,9 @@ class LiveTrace(pg.PlotWidget):
             self._seconds = seconds
             view.setXRange(-seconds, 0.0, padding=0)
         known = values[np.isfinite(values) & (t >= -look)]
+        if len(known) and not self._has_scale:
+            self._has_scale = True
+            self.getPlotItem().getAxis("left").setStyle(showValues=True)
         if self.fixed is not None:
             if self._range != self.fixed:
                 self._range = self.fixed

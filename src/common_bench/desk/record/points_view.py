@@ -120,7 +120,7 @@ class PointsView(QWidget):
             if name in values and np.isfinite(values[name].values[0]):
                 told.append(f"{name} {values[name].values[0]:.4g} {values[name].unit}".rstrip())
         set_to = f"{state.next:g} {self._unit}: " if state.next is not None else ""
-        say(self.now_words, f"{set_to}{' · '.join(told)}")
+        say(self.now_words, f"{set_to}{' · '.join(told)}" if told else "")
 
     @property
     def _unit(self) -> str:
@@ -157,6 +157,13 @@ class PointsView(QWidget):
             self.graph.points([at[0]], [at[1]], "o", palette().copper, size=16, faint=True)
             self.graph.note("  now, not taken", *at, palette().copper)
             seen.append(np.array([[at[0]], [at[1]]]))
+        for side in ("left", "bottom"):  # a scale without anything on it would be invented
+            self.graph.getPlotItem().getAxis(side).setStyle(showValues=bool(seen))
+        if not seen:
+            say(
+                self.words,
+                "no point yet: R begins a run on every bench, and space takes the first once it stands still",
+            )
         if seen:
             all_ = np.concatenate(seen, axis=1)
             self.graph.frame_values(all_[1])

@@ -350,15 +350,10 @@ class RecordStage(StageView):
         visited = self.store.plan.visited
         ready = sum(1 for g in self.store.groups if taking.state(g.id).state == "steady")
         unit = visited.unit if visited is not None else ""
-        words = (
-            f"Take {value:g} {unit} on {ready} steady (space)"
-            if value is not None
-            else "All points are taken"
-            if not self.acts.busy()
-            else "Take (space)"
-        )
-        if not self.acts.busy() and value is None and not any(taking.taken(g.id) for g in self.store.groups):
-            words = "Begin first: R"
+        words = f"Take {value:g} {unit} on {ready} steady (space)" if value is not None else "Take (space)"
+        if not self.acts.busy() and value is None:
+            left = any(taking.next_value(g.id) is not None for g in self.store.groups)
+            words = "Begin first: R" if left else "All points are taken"
         if self.take.text() != words:
             self.take.setText(words)
         self.take.setEnabled(ready > 0)

@@ -32,6 +32,7 @@ from common_bench.lesson.words import (
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, plain
 from common_bench.model.plan import SensorPlan
+from common_bench.model.trouble import Trouble
 from common_bench.record.snapshot import KitState
 
 SECOND_DECIMALS = 3  # of the smaller value on a tile
@@ -270,7 +271,7 @@ class Tile(QFrame):
             if state is not None and state.trouble is not None
             else ""
             if state is not None
-            else "This bench has no kit. Give it one in stage 2, Plug in."
+            else Trouble(why).sentence
         )
         warning = tile_warning(lesson, self.group)
         set_property(self, "tone", "amber" if warning else "")

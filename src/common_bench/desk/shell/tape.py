@@ -260,7 +260,8 @@ class Tape(QFrame):
         state = self._state()
         if state is None:
             say(self.who, lesson.store.group(group).alias if group else "")
-            say(self.what, "no kit is given to this bench" if group else "")
+            given = bool(group) and lesson.store.kit_of(group) is not None
+            say(self.what, "its kit is not plugged in" if given else "no kit is given to this bench" if group else "")
             for each in (self.lines, self.kept):
                 say(each, "")
             return
