@@ -48,6 +48,29 @@ LINES = [
 SPANS = {"first": ((0.0, 10.0),), "second": ((10.0, 20.0),)}
 
 
+@pytest.mark.parametrize("stated", [0.0, 0.05])  # nothing, or what the noise is
+@pytest.mark.parametrize("second", [(0.0, 20.0), (5.0, 15.0), (9.0, 20.0), (10.0, 20.0)])
+@pytest.mark.parametrize("form", ["mean", "median"])
+def test_means_over_spans_that_overlap_are_alike_by_what_both_have(
+    form: str, second: tuple[float, float], stated: float
+) -> None:
+    lines = [
+        "u = calibrated load", f"a = {form} of u, during one", f"b = {form} of u, during two", "less = a - b", "more = a + b",
+        f"whole = {form} of u", "same = whole - whole",
+    ]  # fmt: skip
+    workings, dice, made = check(lines, {"load": "V"}), np.random.default_rng(5), []
+    assert not workings.troubles
+    t = np.linspace(0, 20, 400)
+    for _ in range(150):
+        u = Series(t, 3 + dice.normal(0, 0.05, len(t)), "V", {NOISE: np.full(len(t), stated)} if stated else {})
+        made.append(over_span(workings, {"u": u}, (0.0, 20.0), named={"one": ((0.0, 10.0),), "two": (second,)}))
+    for name in ("a", "less", "more"):
+        scatter = float(np.std([each[name].value for each in made]))
+        told = float(np.median([each[name].u for each in made]))
+        assert told / scatter == pytest.approx(1.0, rel=0.22), name
+    assert made[0]["same"].u == 0.0
+
+
 def test_a_number_is_worked_out_over_the_span_that_its_line_names() -> None:
     workings = check(["clock = calibrated time", *LINES], {"load": "V", "time": "s"})
     assert not workings.troubles

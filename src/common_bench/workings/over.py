@@ -12,6 +12,7 @@ import numpy as np
 from common_bench.model.block import Events, Series, Source
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import FindingTrouble, Trouble
+from common_bench.workings.apart import Apart, Stretch
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.evaluate import CLOCK, Working, Workings, inner_name, is_residual, line_fit
 from common_bench.workings.fitting import FoundFit
@@ -26,7 +27,6 @@ from common_bench.workings.spans import NumberOf
 from common_bench.workings.streams import Value
 from common_bench.workings.table import FORMS
 
-Stretch = tuple[float, float]
 Stretches = tuple[Stretch, ...] | Trouble
 """Where a named span lies in s: one stretch, or several alike, as one for each event; or why it lies nowhere."""
 
@@ -44,6 +44,9 @@ def over_span(
     gone = {} if without is None else without
     tags: dict[str, str] = {}  # fit -> what tells its readings from those of other spans
     fits = {} if fits is None else fits
+    apart = Apart(
+        [span, *(each for found in (named or {}).values() if not isinstance(found, Trouble) for each in found)]
+    )
     results = dict(results)
     found: dict[int, NumberOf] = {}  # by node: a simulation asks for them a second time
     within_line, taken_over, tag = (
@@ -57,7 +60,7 @@ def over_span(
         if is_residual(node.operands[0], workings.kinds):
             left = fits[node.operands[0].operands[0].word].residual
             told: NumberOf = form.over(taken_over, inner_name(within_line, node.operands[0]), left)
-            return _of_span(told, tag)
+            return apart.told(told, taken_over, tag, form.name)
         names = [inner_name(within_line, node)]
         if form.step is None:
             names = [each.word if each.word in results else inner_name(within_line, each) for each in node.operands]
@@ -67,7 +70,7 @@ def over_span(
         if form.of_time and (rate := clock_u()):
             moved = number.parts.get(CLOCK_RATE, 0.0) + form.of_time * rate * number.value
             number = replace(number, parts={**number.parts, CLOCK_RATE: moved})
-        return _of_span(number, tag)
+        return apart.told(number, taken_over, tag, form.name)
 
     def clock_u() -> float:
         """How well the pace of the kit's clock is known over the span, relative."""
@@ -88,7 +91,7 @@ def over_span(
             fit = node.operands[0].word
             if fit in gone:
                 raise gone[fit]
-            return _of_span(fits[fit].number(node.word), tags[fit])
+            return apart.told(fits[fit].number(node.word), span, tags[fit])
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
         return elementwise(node, [of(each) for each in node.operands], within_line)
@@ -180,17 +183,6 @@ def _stretches(name: str, named: Mapping[str, Stretches] | None) -> tuple[Stretc
     if isinstance(stretches, Trouble):
         raise stretches
     return stretches
-
-
-def _of_span(number: NumberOf, tag: str) -> NumberOf:
-    """A number whose own shares are told from those of the same readings' quantity over another span."""
-    if not tag:
-        return number
-    parts = {
-        each if each.common else each._replace(which=f"{each.which} during {tag}"): u
-        for each, u in number.parts.items()
-    }
-    return replace(number, parts=parts)
 
 
 def numbers_of(node: Node) -> NumberOf:

@@ -156,11 +156,6 @@ class _Over:
     parts: Mapping[Source, Floats]
     places: tuple[int, int]
 
-    @property
-    def _of(self) -> str:
-        kind = f"{self.name} " if self.since is not None else "readings "
-        return f"{kind}{self.places[0]} to {self.places[1]}"
-
     def one(self, at: int) -> NumberOf:
         """A single one of the values."""
         place = f"{'event of ' + self.name if self.since is not None else 'reading'} {self.places[0] + at}"
@@ -219,7 +214,7 @@ class _Over:
         """What is independent from one value to the next in their mean: as they scatter, for readings at least as
         their own uncertainties say, which is all that few of them have; unknown where nothing tells."""
         stated = {
-            Source(s.name, False, f"{s.which} of {self._of}", s.dof): float(np.sqrt(np.sum(share**2)))
+            Source(s.name, False, f"{s.which} of {self.name}", s.dof): float(np.sqrt(np.sum(share**2)))
             / len(self.values)
             for s, share in self.parts.items()
             if not s.common
