@@ -49,6 +49,7 @@ class RunsInStep:
         self._stop = threading.Event()
         self._begun = math.inf
         self._asked = 0
+        self._stopped = self._once_more = False  # somebody has said stop; a run has come that is still to follow
         self.done = 0  # runs, of those that follow just now
         self.last: InStep | None = None
         changes.followers.append(self._follow)
@@ -65,6 +66,7 @@ class RunsInStep:
 
     def stop(self) -> None:
         """What has followed so far is kept; the other runs keep what they had, until `look` is asked for again."""
+        self._stopped = True
         self._stop.set()
 
     def _follow(self, change: Change) -> None:
@@ -75,13 +77,19 @@ class RunsInStep:
     def look(self) -> None:
         """Looks anew, a little later, whether runs are behind the plan; what is under way is given up."""
         self._due, self._since = True, time.monotonic()
+        self._stopped = self._once_more = False
         self._stop.set()
         self._under_way = None
 
     def look_at(self, run: int) -> None:
-        """A run has ended: the plan's lines may have changed since it began."""
+        """A run has ended: the plan's lines may have changed since it began. It follows after those that follow just now, and not where
+        somebody has said stop."""
         setting = self._store.run(run).setting
-        if setting is not None and self._is_other(setting):
+        if setting is None or self._stopped or not self._is_other(setting):
+            return
+        if self.is_busy:
+            self._once_more = True
+        else:
             self.look()
 
     def _is_other(self, setting: RunSetting) -> bool:
@@ -111,6 +119,8 @@ class RunsInStep:
         refused = tuple(each for each in made if each.why_not is not None)
         self._keep([*able, *(each for each in refused if not each.before)])
         self.last = InStep(able, refused, self._asked - len(made))
+        if self._once_more:
+            self.look()
         return True
 
     def _begin(self) -> None:
