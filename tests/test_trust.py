@@ -12,6 +12,7 @@ from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.workings.evaluate import Evaluator, check, gathered
 from common_bench.workings.over import number_from, over_span
+from common_bench.workings.over_spans import slope_against
 from common_bench.workings.repeated import spread_of_sums
 from common_bench.workings.spans import number_over
 from promises import PROMISES, Promise
@@ -246,3 +247,21 @@ def test_the_first_value_of_a_decay_is_as_sure_as_told_where_noise_lasts() -> No
         found = over_span(workings, {"u": u}, (0.0, 10.0))["height"].measured
         inside += abs(found.value - 4) <= coverage_factor(found.dof) * found.u
     assert inside >= 0.86 * trials
+
+
+@pytest.mark.parametrize("u_x", [0.0, 0.3])
+def test_points_that_lie_on_a_line_by_chance_are_no_surer_of_it_than_they_say(u_x: float) -> None:
+    n, slope, u_y = 8, 2.0, 0.5
+    t = np.arange(n, dtype=float)
+    x = Series(t, 3 * t, "m", {Source("ruler", False): np.full(n, u_x)} if u_x else {})
+    y = Series(
+        t,
+        1 + slope * x.values,
+        "N",
+        {Source("balance", False): np.full(n, u_y), Source("scale", True): 0.01 * (1 + slope * x.values)},
+    )
+    found = slope_against(y, x, (0.0, float(n)), "y against x")
+    spread = float(((x.values - x.values.mean()) ** 2).sum())
+    own = ((u_y**2 + (slope * u_x) ** 2) / spread) ** 0.5
+    assert found.value == pytest.approx(slope)
+    assert found.u == pytest.approx(np.hypot(own, 0.01 * slope), rel=0.02 if u_x else 1e-9)

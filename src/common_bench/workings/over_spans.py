@@ -65,7 +65,7 @@ def _trapezoid(t: Floats, v: Floats) -> float:
 def slope_against(y: Series, x: Series, span: tuple[float, float], name: str) -> NumberOf:
     """The slope of the straight line of y against x by least squares. Where readings of x are uncertain on their own, the
     line allows for it by the two uncertainties' ratio (Deming); how its slope scatters is told from what each reading does to
-    it, likeness of neighbours included. Raises FindingTrouble where x does not change."""
+    it, likeness of neighbours included, and is at least what the readings' own uncertainties make of it. Raises FindingTrouble where x does not change."""
     if y.since is not None:  # of values at events each belongs to the middle of what it speaks of
         middle = (y.t + y.since) / 2
         began = float(x.t[0] - x.values[0]) if len(x) else 0.0
@@ -99,14 +99,19 @@ def slope_against(y: Series, x: Series, span: tuple[float, float], name: str) ->
     scores = true_x * rest
     found = mean_of_readings(scores - scores.mean())
     u = found.u * len(t) / of_true * (len(t) / max(1, len(t) - 2)) ** 0.5
-    parts: dict[Source, float] = {}
-    for source, share in y.parts.items():
-        if source.common:
-            parts[source] = float(true_x @ share[at_y]) / of_true
+    moves = {source: true_x * share[at_y] / of_true for source, share in y.parts.items()}
     for source, share in x.parts.items():
-        if source.common:
-            parts[source] = parts.get(source, 0.0) - slope * float(true_x @ share[at_x]) / of_true
-    parts[Source("scatter about the line", False, name, max(1.0, found.dof - 1.0))] = u
+        moves[source] = moves.get(source, np.zeros(len(t))) - slope * true_x * share[at_x] / of_true
+    parts = {source: float(moved.sum()) for source, moved in moves.items() if source.common}
+    stated = {
+        Source(source.name, False, f"{source.which} of {name}", source.dof): float(np.sqrt(moved @ moved))
+        for source, moved in moves.items()
+        if not source.common and source.dof > 0
+    }
+    if sum(each**2 for each in stated.values()) > u**2:  # few points may lie on a line by chance
+        parts |= stated
+    else:
+        parts[Source("scatter about the line", False, name, max(1.0, found.dof - 1.0))] = u
     unit = product(interval_of(y.unit), interval_of(x.unit), -1.0)
     factor = _degree(y.unit) / _degree(x.unit)
     notes = (Note("alike", found.independent),) if found.independent < len(t) / 2 else ()
