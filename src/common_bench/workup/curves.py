@@ -82,14 +82,16 @@ def try_curve(
     made = check([*lines, f"{name} = {expression.strip()}"], workings.channels, workings.raw)
     line = made.lines[-1]
     if line.trouble is not None:
+        line.trouble.where = ""  # of a line that nobody has named
         raise line.trouble
     if line.kind is None or line.kind.shape != "fit" or not line.kind.late:
         raise FindingTrouble("no-curve-typed", text=expression.strip())
     fits: dict[str, FoundFit] = {}
     try:
         over_span(made, results, span, fits)
-    except FindingTrouble:
+    except FindingTrouble as trouble:
         if name not in fits:
+            trouble.fields |= {"name": "curve"} if trouble.fields.get("name") == name else {}
             raise
     return _curve(name, expression.strip(), fits[name])
 

@@ -140,6 +140,7 @@ class FitCard(Card):
         self.keep.setVisible(tried and curve is not None and not curve.shared)
         if curve is None:
             say(self.heading, "CURVE")
+            set_property(self, "tone", "")
             return
         say(self.heading, "CURVE, ONLY TRIED" if tried else f"CURVE “{curve.name}”")
         set_property(self, "tone", "amber" if tried else "")

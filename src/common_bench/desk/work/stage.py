@@ -63,7 +63,7 @@ class WorkStage(StageView):
         column = vbox(self.residuals_card, self.each_card, self.moments_card, None, spacing=11)
         for at, graph in enumerate((self.residuals_card.graph, self.each_card.graph)):
             column.setStretch(at, 20)
-            graph.setMinimumHeight(px(64))
+            graph.setMinimumHeight(px(104))
             graph.setSizePolicy(
                 QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored
             )  # what is left, not what it would like
