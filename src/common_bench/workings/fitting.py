@@ -33,6 +33,7 @@ MOST_ALIKE = (
 )
 MOST_ALIKE_LONG = 1e11  # and beyond which the last digit of a reading moves them by some of their own
 LEAST = 0.01  # of a reading's own uncertainty, that is left of it where what stands in the formula moves alike
+CANCELS = 1e3  # times the curve's own size, from which on its parts are large and only their difference is small
 UNUSUAL = 2.0  # residuals that resemble their neighbours: half as many independent ones
 
 
@@ -130,6 +131,21 @@ def _independent(parts: Mapping[Source, Floats], n: int) -> Floats:
     return np.sqrt(sum((share**2 for s, share in parts.items() if not s.common and s.dof > 0), np.zeros(n)))
 
 
+def _cancelled(problem: Problem, p: Floats, size: Floats, curve: Floats) -> float:
+    """How much larger than the curve the parts of a formula are in which it is straight, as the powers of a polynomial."""
+    jacobian = problem.gradient(p, size)
+    largest = float(np.abs(curve).max())
+    if not largest > 0 or float(np.abs(p[:, None] * jacobian).sum(axis=0).max()) <= CANCELS * largest:
+        return 0.0
+    straight = []
+    for at in range(len(p)):
+        moved = p.copy()
+        moved[at] = 2 * p[at]
+        straight.append(np.allclose(problem.gradient(moved, size)[at], jacobian[at], rtol=1e-9))
+    found = float(np.abs((p[:, None] * jacobian)[straight]).sum(axis=0).max(initial=0.0)) / largest
+    return float(f"{found:.0e}")  # its size is all that counts
+
+
 def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated: bool, in_turn: bool) -> FoundFit:
     y, names, what = problem.y, problem.names, problem.what
     n, count = len(y), len(p)
@@ -175,6 +191,8 @@ def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated
     root *= (sizes / np.sqrt(np.diag(back)))[:, None]
     parts = {Source("scatter about the fit", False, f"{k} of {what.name}", own_dof): root[:, k] for k in range(count)}
     notes += tuple(Note("at-bound", 0.0, name) for name in problem.at_bounds(p))
+    cancelled = _cancelled(problem, p, size, y.values - residuals)
+    notes += (Note("cancels", cancelled),) if cancelled > CANCELS else ()
     for leaf, steep in [(y, -np.ones(n)), *problem.steepness(p)]:
         for source, share in leaf.parts.items():
             if source.common:

@@ -74,6 +74,7 @@ NOTES = {
     "pace-changes": "the pace changes in this span",
     "residuals-alike": "the residuals go up and down together (as good as {size:.0f} independent ones): this curve is not the whole story",
     "at-bound": "{name} has run to its bound: what is found says little; widen it, or hold {name}",
+    "cancels": "its parts are some {size:,.0f} times as large as the curve and only their difference is small: none of them says anything by itself",
     "first-order": "first order does not hold here: the uncertainty comes from a simulation",
 }
 
