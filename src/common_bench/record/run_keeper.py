@@ -60,14 +60,16 @@ class RunKeeper:
         setting = kit.chain.setting(chosen.format, chosen.clock, zero)
         run = RunUnderWay(waiting.id, waiting.number, rule, chosen.offset, setting, room=self._room)
         again = kit.chain.anew(worked, zero)
-        run.begin(again, waiting.other_lines, at)
-        if (reader.format, reader.clock.restarts) != (chosen.format, chosen.restarts):
-            run.forget()  # the clock or the format changed on the way: all of it is worked up from its bytes
+        over = run.begin(again, waiting.other_lines, at)
+        if over is not None or (reader.format, reader.clock.restarts) != (chosen.format, chosen.restarts):
+            run.forget()  # or the clock or the format changed on the way: all of it is worked up from its bytes
         kit.run = run
         kit.live.again(again)
         encoded = msgspec.json.encode(setting).decode()
         self._put(kit, run.id, begin_byte=chosen.offset, state="open", setting=encoded, began_at=time_now())
         self._events.tell(EngineEvent("run-began", kit.kit, run.id))
+        if over is not None and run.ending is not None:
+            self.end(kit, over, run.ending)
 
     def call_off(self, kit: KitConnection, ending: Ending) -> None:
         """A run that waits does not begin."""

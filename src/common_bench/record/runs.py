@@ -86,15 +86,20 @@ class RunUnderWay:
         self._seen += len(block) if row is None else row
         return row
 
-    def begin(self, worked: list[Worked], others: list[OtherLine], at: float) -> None:
-        """Readings that had come when it began, at s on the engine's clock."""
+    def begin(self, worked: list[Worked], others: list[OtherLine], at: float) -> int | None:
+        """Readings that had come when it began, at s on the engine's clock. Gives the byte at which it is over where that has come too,
+        as on a machine that was late."""
         self.began = self.last = at
         self.worked, self.other_lines = list(worked), others
+        over: int | None = None
         for each in worked:
             self.readings += len(each.block)
-            self._seen += int(np.count_nonzero(each.block.t >= at))
+            since = each.block.part(int(np.searchsorted(each.block.t, at)), len(each.block))
+            row = self.ends_in(since) if over is None and len(since) else None
+            over = int(since.offset[row]) if row is not None else over
             self.last = float(each.block.t[-1]) if len(each.block) else self.last
             self._count(each)
+        return over
 
     def _count(self, worked: Worked) -> None:
         """Events that the rule counts, of those since the run began."""
