@@ -131,9 +131,8 @@ def _independent(parts: Mapping[Source, Floats], n: int) -> Floats:
     return np.sqrt(sum((share**2 for s, share in parts.items() if not s.common and s.dof > 0), np.zeros(n)))
 
 
-def _cancelled(problem: Problem, p: Floats, size: Floats, curve: Floats) -> float:
+def _cancelled(problem: Problem, p: Floats, size: Floats, jacobian: Floats, curve: Floats) -> float:
     """How much larger than the curve the parts of a formula are in which it is straight, as the powers of a polynomial."""
-    jacobian = problem.gradient(p, size)
     largest = float(np.abs(curve).max())
     if not largest > 0 or float(np.abs(p[:, None] * jacobian).sum(axis=0).max()) <= CANCELS * largest:
         return 0.0
@@ -191,7 +190,7 @@ def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated
     root *= (sizes / np.sqrt(np.diag(back)))[:, None]
     parts = {Source("scatter about the fit", False, f"{k} of {what.name}", own_dof): root[:, k] for k in range(count)}
     notes += tuple(Note("at-bound", 0.0, name) for name in problem.at_bounds(p))
-    cancelled = _cancelled(problem, p, size, y.values - residuals)
+    cancelled = _cancelled(problem, p, size, jacobian, y.values - residuals)
     notes += (Note("cancels", cancelled),) if cancelled > CANCELS else ()
     for leaf, steep in [(y, -np.ones(n)), *problem.steepness(p)]:
         for source, share in leaf.parts.items():
