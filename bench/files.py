@@ -82,7 +82,7 @@ def main() -> int:
                 at = time.monotonic()
                 try:
                     for preview in lesson.bringing_in.look_at_all([path]):
-                        run, _ = lesson.bringing_in.bring(preview, lesson.store.groups[0].id)
+                        run, *_ = lesson.bringing_in.bring(preview, lesson.store.groups[0].id)
                         replayed = lesson.working_up.replayed(run)
                         assert len(replayed.t) == len(preview.logged.rows), "as many readings as rows"
                         told["brought in"] += 1

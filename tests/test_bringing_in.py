@@ -20,7 +20,7 @@ from odf.text import P
 from openpyxl import Workbook
 
 from common_bench.book.book import Book
-from common_bench.book.journal import kept_file
+from common_bench.book.file_keeping import kept_file
 from common_bench.cli.running import main
 from common_bench.exchange.file_times import numbers, times_of
 from common_bench.exchange.logged import logged_from
@@ -262,7 +262,7 @@ def test_a_file_becomes_a_run_that_is_calibrated_worked_up_followed_back_and_not
     assert preview.times.state == "never set"
     assert list(preview.gaps) == [(39 * 20.0, 60 * 20.0)]
     assert not lesson.store.runs(), "nothing is kept before somebody says so"
-    run, change = lesson.bringing_in.bring(preview, preview.group)
+    run, change, _ = lesson.bringing_in.bring(preview, preview.group)
     lesson.working_up.ended(run, None)
     while lesson.working_up.is_busy:
         lesson.tick()
@@ -392,7 +392,7 @@ def test_columns_are_corrected_by_hand_and_wrong_corrections_are_refused(tmp_pat
     for wrong in ({0: Correction("b", "")}, {0: Correction("", "")}, {0: Correction("a", "furlongs per")}, {at: Correction(name, "", "ignored") for at, name in enumerate("abcd")}):  # fmt: skip
         with pytest.raises(FileTrouble):
             lesson.bringing_in.corrected(found, wrong)
-    run, _ = lesson.bringing_in.bring(right, lesson.store.groups[0].id)
+    run, *_ = lesson.bringing_in.bring(right, lesson.store.groups[0].id)
     replayed = lesson.working_up.replayed(run)
     assert set(replayed.raw) == {"speed", "flag"}
     assert replayed.t[-1] == pytest.approx(9.5)

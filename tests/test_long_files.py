@@ -15,7 +15,7 @@ from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import numbers, times_of
 from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, joined_files, speakers_at
-from common_bench.lesson.bringing_in import _kept_lines
+from common_bench.lesson.file_lines import format_of, lines_of
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import FileTrouble
@@ -115,8 +115,7 @@ def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
     kept = []
     for made in (slow, fast):
         preview = lesson.bringing_in._preview(made)  # type: ignore[arg-type]
-        format, pieces = _kept_lines(preview)
-        told = list(pieces)
+        format, told = format_of(preview), list(lines_of(preview))
         data = b"".join(each.data for each in told)
         kept.append([[float(cell or "nan") for cell in line.split(b";")] for line in data.splitlines()])
         assert [column.name for column in format.columns] == ["line", "time", "kit", "level", "warm"]

@@ -15,6 +15,11 @@ OFFERS = {
         "Row",
         "RowChange",
     ),
+    "file_keeping": (
+        "keep_file",
+        "kept_file",
+        "StampedLines",
+    ),
     "heard_again": (
         "heard",
         "many_at_once",
@@ -28,13 +33,10 @@ OFFERS = {
         "HEARD",
         "JournalEntry",
         "JournalWriter",
-        "keep_file",
-        "kept_file",
         "LOST",
         "MISSED",
         "OF_RUN",
         "SENT",
-        "StampedLines",
     ),
     "removing": (
         "remove_group",

@@ -6,24 +6,21 @@ import logging
 import queue
 import threading
 import time
-import zlib
-from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future
 from concurrent.futures import TimeoutError as FutureTimeout
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
-import numpy as np
 from sqlalchemy import Connection, delete, insert, select, update
 
 from common_bench.book import schema
-from common_bench.book.book import Book
 from common_bench.book.book_file import connect
 from common_bench.book.packing import packed
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.soundness import journal_fault, journal_sum
-from common_bench.model.block import Arrived, Floats, Ints, Stamped, bytes_of, stamps_of
+from common_bench.model.block import Stamped, bytes_of, stamps_of
 from common_bench.model.trouble import EngineTrouble, Trouble
 
 EVERY = 0.12  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
@@ -31,9 +28,6 @@ MOST_HELD = 64_000_000  # bytes that wait in memory while the book cannot be wri
 AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s
 PACKED_AT, WORTH_PACKING = 1 << 14, 1 << 10  # bytes of a session that are put into one row; and that are, where it ends
-PACKERS = 2  # threads that pack a file that is brought in
-FILE_LEVEL = 2  # of the deflate format, for files that are brought in while somebody waits
-CHUNKS_A_ROW = 2000  # of what was not heard live
 
 HEARD, LOST, SENT, MISSED, FILE = "bytes", "lost", "sent", "missed", "file"
 NO_TEXT = b"\x00"
@@ -278,53 +272,3 @@ def heard_row(session: int, what: str, first: int, at: float, chunks: Sequence[S
         "session": session, "what": what, "first_byte": first, "at": float(at), "bytes": bytes_of(chunks),
         "stamps": stamps.astype("<f8").tobytes(), "sizes": sizes.astype("<u4").tobytes(), "packed": 0,
     }  # fmt: skip
-
-
-class StampedLines(NamedTuple):
-    """Lines that were not heard live. t: (n,) s of each; sizes: (n,) bytes of each; data: all of them, one after the other."""
-
-    t: Floats
-    sizes: Ints
-    data: bytes | memoryview
-
-
-def keep_file(book: Book, session: int, whole: bytes, pieces: Iterable[StampedLines]) -> int:
-    """Puts a file that was brought in, whole (compressed) and line by line, into the journal of a session that holds nothing yet;
-    gives how many bytes its lines have. All of it or nothing. Raises BookTrouble."""
-    rows: list[dict[str, Any]] = []
-    first = 0
-    with ThreadPoolExecutor(PACKERS) as packers:  # what packs does not hold the interpreter
-        file = packers.submit(zlib.compress, whole, FILE_LEVEL)
-        for lines in pieces:
-            heard = _rows_of(session, lines, first)
-            rows += packers.map(lambda row: packed([row], FILE_LEVEL), heard)
-            first += int(lines.sizes.sum())
-        row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, file.result())])
-    rows.insert(0, {**row, "check_sum": journal_sum(row)})
-    try:  # what takes its time is done: runs that are recorded meanwhile do not wait for the book
-        with book.engine.connect() as connection, connection.begin():
-            connection.execute(insert(schema.journal), rows)
-    except REFUSED as fault:
-        raise refusal(fault, book.path) from fault
-    return first
-
-
-def _rows_of(session: int, lines: StampedLines, first: int) -> list[dict[str, Any]]:
-    """Lines as rows of a journal in which so many bytes stand before them."""
-    ends, data = np.concatenate([[0], np.cumsum(lines.sizes)]), memoryview(lines.data)
-    rows = []
-    for low in range(0, len(lines.t), CHUNKS_A_ROW):
-        part = slice(low, low + CHUNKS_A_ROW)
-        begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
-        arrived = Arrived(bytes(data[begin:end]), lines.t[part], lines.sizes[part])
-        rows.append(heard_row(session, HEARD, first + begin, float(lines.t[low]), arrived))
-    return rows
-
-
-def kept_file(book: Book, session: int) -> bytes:
-    """The file that a session was brought in from; nothing where it was none, or is gone."""
-    rows = book.rows("journal", session=session, what=FILE)
-    try:
-        return zlib.decompress(rows[0]["bytes"]) if rows else b""
-    except zlib.error:
-        return b""

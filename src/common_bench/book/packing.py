@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import zlib
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
+from common_bench.book.deflate import deflated, inflated
 from common_bench.book.soundness import journal_fault, journal_sum
 
-LEVEL = 6  # of the deflate format (RFC 1951)
 Row = dict[str, Any]
 
 
-def packed(rows: Sequence[Mapping[str, Any]], level: int = LEVEL) -> Row:
+def packed(rows: Sequence[Mapping[str, Any]], *, quick: bool = False) -> Row:
     """Rows of one session that follow one another, as they came, as one row in less room. The very bytes and stamps come out
     of it again (`unpacked`)."""
     first = rows[0]
@@ -23,8 +22,8 @@ def packed(rows: Sequence[Mapping[str, Any]], level: int = LEVEL) -> Row:
     data = b"".join(row["bytes"] for row in rows)
     row = {
         "session": first["session"], "what": first["what"], "first_byte": first["first_byte"], "at": first["at"],
-        "stamps": _narrow(np.diff(stamps, prepend=stamps[:1] * 0)),
-        "sizes": _narrow(sizes), "bytes": zlib.compress(data, level), "packed": len(data),
+        "stamps": _narrow(np.diff(stamps, prepend=stamps[:1] * 0), quick=quick),
+        "sizes": _narrow(sizes, quick=quick), "bytes": deflated(data, quick=quick), "packed": len(data),
     }  # fmt: skip
     return {**row, "check_sum": journal_sum(row)}
 
@@ -34,11 +33,8 @@ def unpacked(row: Mapping[str, Any]) -> Row:
     whole = row.get("packed") or 0
     if not whole:
         return dict(row)
-    try:
-        stamps, sizes = np.cumsum(_wide(row["stamps"], "<i8")), _wide(row["sizes"], "<u4")
-        data = zlib.decompress(row["bytes"])
-    except zlib.error as fault:
-        raise ValueError("its packed cells cannot be read") from fault
+    stamps, sizes = np.cumsum(_wide(row["stamps"], "<i8")), _wide(row["sizes"], "<u4")
+    data = inflated(row["bytes"])
     if len(data) != whole or len(stamps) != len(sizes) or int(sizes.sum()) != whole:
         raise ValueError("its packed cells hold less than they should")
     return {**row, "stamps": stamps.astype("<i8").tobytes(), "sizes": sizes.tobytes(), "bytes": data, "packed": 0}
@@ -60,14 +56,14 @@ def whole_size(row: Mapping[str, Any]) -> int:
     return packed if isinstance(packed, int) and packed > 0 else len(row["bytes"] or b"")
 
 
-def _narrow(numbers: np.ndarray) -> bytes:
+def _narrow(numbers: np.ndarray, *, quick: bool) -> bytes:
     """Whole numbers, the first bytes of all of them before the second ones and so on: like lies beside like."""
-    return zlib.compress(numbers.view("u1").reshape(len(numbers), numbers.itemsize).T.tobytes(), LEVEL)
+    return deflated(numbers.view("u1").reshape(len(numbers), numbers.itemsize).T.tobytes(), quick=quick)
 
 
 def _wide(data: bytes, kind: str) -> np.ndarray:
     size = np.dtype(kind).itemsize
-    plain = np.frombuffer(zlib.decompress(data), "u1")
+    plain = np.frombuffer(inflated(data), "u1")
     if len(plain) % size:
         raise ValueError("its packed cells hold less than they should")
     return np.ascontiguousarray(plain.reshape(size, -1).T).view(kind).ravel()

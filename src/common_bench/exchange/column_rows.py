@@ -51,6 +51,14 @@ class ColumnRows(Sequence[list[str]]):
     def numbers(self, at: int, *, comma: bool) -> Floats | None:
         """A column as numbers, nan where a cell holds no value; None where a cell is anything else. Must not be changed."""
 
+    def are_numbers(self, at: int, *, comma: bool) -> bool:
+        """Whether `numbers` gives any."""
+        return self.numbers(at, comma=comma) is not None
+
+    def let_go(self) -> None:
+        """Gives up what takes room and can be made again."""
+        return
+
     @abstractmethod
     def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
         """Lines `12;3.500000;271044;21.4` of the number of a row in its file, its time in s, and its numbers as they stand there

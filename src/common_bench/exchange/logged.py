@@ -35,6 +35,7 @@ MOSTLY_VALUES = 0.7  # of the rows have a number or a time first, from which one
 ONE_DIGIT = str.maketrans("123456789", "000000000")
 MOST_SHAPES = 20_000  # of lines, that are remembered
 LONG = 1 << 21  # bytes from which on a file is long
+SOMETHING = re.compile(rb"[^\x00\r\n\t ]")
 CUT_OFF = "a last line that is cut off"
 TAPE = b"# common bench tape"
 RAW = "raw "  # before a channel's name in a run that went out; what stands beside is worked out again
@@ -102,7 +103,7 @@ def logged_from(path: Path, progress: LongTask | None = None) -> Logged:
         data = path.read_bytes()
     except OSError as fault:
         raise FileTrouble("table-unreadable", where=str(path)) from fault
-    if not data.strip(b"\x00\r\n\t "):
+    if SOMETHING.search(data) is None:
         raise FileTrouble("logged-empty", where=str(path))
     if len(data) >= LONG:
         from common_bench.exchange.long_files import long_file  # its library takes its time to load

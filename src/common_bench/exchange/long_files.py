@@ -5,11 +5,15 @@ from __future__ import annotations
 
 import codecs
 from array import array
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+
 from common_bench.exchange.logged import NOTHING, TAPE, Logged, by_lines
 from common_bench.exchange.plain_rows import NUMBER, ListedRows, StackedRows, plain_rows
+from common_bench.exchange.row_loops import has_empty_line, how_many
 from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 
@@ -21,12 +25,15 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
     rest has anything but rows like those before it; it is then looked at line by line."""
     cut = data.find(b"\n", BEGINNING) + 1
     begin = len(codecs.BOM_UTF8) if data.startswith(codecs.BOM_UTF8) else 0
-    odd = b'"' in data or b"\x00" in data or data.count(b"\r") not in (0, data.count(b"\n"))
-    if not cut or odd or data.startswith((TAPE, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE, b"PK")):
+    if not cut or data.startswith((TAPE, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE, b"PK")):
         return None
     end = data.rfind(b"\n") + 1
     tail = data[end:]
-    if end <= cut or data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:
+    seen = np.frombuffer(data, np.uint8)
+    quotes, nothing, returns = (how_many(seen, ord(each)) for each in '"\x00\r')
+    if quotes or nothing or (returns and returns != how_many(seen, ord("\n"))):
+        return None
+    if end <= cut:
         return None
     try:
         head = data[begin:cut].decode()
@@ -41,27 +48,36 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
     if mark == " " or not first or made.numbers[len(first) - 1] != lines or len(last) > 1:
         return None
     kept = len(made.names)
-    numbers = array("q", made.numbers[: len(first)])
-    unbroken = numbers[-1] - numbers[0] == len(first) - 1
-    from_first = _line_at(data, numbers[0]) if unbroken else cut
+    one = made.numbers[0]
+    unbroken = made.numbers[len(first) - 1] - one == len(first) - 1
+
+    def numbers(rest: int) -> Sequence[int]:
+        """Of the first rows and so many after them."""
+        if made.numbers[len(first) - 1] - one == len(first) - 1:
+            return range(one, lines + 1 + rest)
+        found = array("q", made.numbers[: len(first)])
+        found.frombytes(np.arange(lines + 1, lines + 1 + rest).tobytes())
+        return found
+
+    from_first = _line_at(data, one) if unbroken else cut
     plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma, progress=progress)
     if plain is None and unbroken:
         unbroken = False
         plain = plain_rows(data, cut, end, mark, wide, comma=made.comma, progress=progress)
     if plain is not None and plain.is_empty_from(kept):
         after = len(plain) - (len(first) if unbroken else 0)
-        numbers.extend(range(lines + 1, lines + 1 + after + len(last)))
         stacked = [ListedRows([] if unbroken else first), plain.only(range(kept)), ListedRows(last)]
-        return replace(made, rows=StackedRows(stacked), numbers=numbers)
+        return replace(made, rows=StackedRows(stacked), numbers=numbers(after + len(last)))
+    if has_empty_line(seen, cut, end):
+        return None
     from common_bench.exchange.long_tables import read_rows, with_head  # its library takes its time to load
 
     numeric = [at < kept and _holds_numbers(made, at) for at in range(wide)]
     rows = read_rows(memoryview(data)[cut:end], mark, wide, comma=made.comma, numeric=numeric) if any(numeric) else None
     if rows is None or any(rows.counts(at, 1) != {"": len(rows)} for at in range(kept, wide)):
         return None
-    numbers.extend(range(lines + 1, lines + 1 + len(rows) + len(last)))
     whole = with_head(first, rows.only(range(kept)), last)
-    return replace(made, rows=whole, numbers=numbers)
+    return replace(made, rows=whole, numbers=numbers(len(rows) + len(last)))
 
 
 def _line_at(data: bytes, number: int) -> int:

@@ -13,11 +13,12 @@ from pyarrow import csv
 
 from common_bench.exchange.column_rows import Buffer, ColumnRows
 from common_bench.exchange.logged import NOTHING
-from common_bench.exchange.plain_rows import FIRST_LOOK, LETTERS_OF_NUMBERS
+from common_bench.exchange.plain_rows import LETTERS_OF_NUMBERS
 from common_bench.model.block import Floats, Ints
 
 pa.set_memory_pool(pa.system_memory_pool())  # what is let go goes back at once
 PLAIN = b"0123456789.,+-eE\r\n"  # of which numbers consist
+FIRST_LOOK = 1 << 13  # rows by which most columns show that they hold no ids
 AT_ONCE = 1 << 16  # rows that are made lists of at one time
 
 

@@ -5,33 +5,65 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from itertools import accumulate
 
 import numpy as np
 
 from common_bench.exchange.column_rows import Buffer, ColumnRows
 from common_bench.exchange.logged import NOTHING
-from common_bench.exchange.row_loops import keys_of_cells, lines_of_rows, numbers_in_rows, sizes_of_lines
+from common_bench.exchange.row_loops import (
+    LONGEST_START,
+    MOST_COUNTED,
+    counts_of_cells,
+    how_many,
+    lines_of_rows,
+    numbers_in_rows,
+)
 from common_bench.model.block import Floats, Ints
 from common_bench.model.long_task import LongTask
 
 LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
 NUMBER = re.compile(LETTERS_OF_NUMBERS)
-PIECE = 1 << 24  # bytes that are read at one time
-FIRST_LOOK = 1 << 13  # rows by which most columns show that they hold no ids
+PIECE = 1 << 22  # bytes that are read at one time
+READERS = 2  # threads that read
+LF = ord("\n")
+
+
+class NumbersTable:
+    """The numbers of all rows of a file, which take as much room as the file: they may be let go, and are read again where they are
+    asked for after that."""
+
+    def __init__(self, found: Floats, read: Callable[[], Floats | None]) -> None:
+        self._found: Floats | None = found
+        self._read = read
+
+    @property
+    def found(self) -> Floats:
+        """(all columns, n), nan where a cell is empty. Safe from any thread."""
+        found = self._found
+        if found is None:
+            self._found = found = self._read()
+            assert found is not None, "the same bytes were read before"
+        return found
+
+    def let_go(self) -> None:
+        self._found = None
 
 
 class PlainRows(ColumnRows):
-    """`found` holds what the bytes say; a cell's text is cut out of them when it is asked for."""
+    """`table` holds what the bytes say; a cell's text is cut out of them when it is asked for."""
 
     def __init__(
-        self, data: bytes, starts: Ints, mark: str, found: Floats, columns: Sequence[int], *, comma: bool
-    ) -> None:
-        """starts: (n,) byte at which each row begins; found: (all columns, n) its numbers, nan where a cell is empty; columns:
-        those that are shown; comma: decimal commas."""
-        self._data, self._starts, self._mark, self._found = data, starts, mark, found
+        self, data: bytes, starts: Ints, mark: str, wide: int, table: NumbersTable, columns: Sequence[int], *, comma: bool,
+        rows: slice | Ints | None = None,
+    ) -> None:  # fmt: skip
+        """starts: (n,) byte at which each row begins; wide: how many columns there are; columns: those that are shown; comma: decimal
+        commas; rows: those of the table that these are, all where it is None."""
+        self._data, self._starts, self._mark, self._wide, self._table = data, starts, mark, wide, table
         self._columns, self._comma = list(columns), comma
+        self._rows = slice(0, len(starts)) if rows is None else rows
 
     def __len__(self) -> int:
         return len(self._starts)
@@ -43,19 +75,16 @@ class PlainRows(ColumnRows):
 
     def is_empty_from(self, column: int) -> bool:
         """Whether nothing stands in the columns from one on."""
-        return not np.isfinite(self._found[column:]).any()
+        return not np.isfinite(self._table.found[column:, self._rows]).any()
 
     def counts(self, at: int, most: int) -> dict[str, int] | None:
         column = self._columns[at]
-        if len(np.unique(self._found[column, :FIRST_LOOK])) > most + 1:  # which counts each nan alone or all as one
-            return None
-        keys = np.empty(len(self), np.uint64)
-        if not keys_of_cells(self._bytes, self._starts, ord(self._mark), column, keys):
-            return self._counted(at, most)
-        _, first, count = np.unique(keys, return_index=True, return_counts=True)
-        if len(first) > most:
-            return None
-        return {self._row(int(first[each]))[at]: int(count[each]) for each in np.argsort(first)}
+        first, count = np.empty(MOST_COUNTED, np.int64), np.empty(MOST_COUNTED, np.int64)
+        asked = min(most, MOST_COUNTED)
+        found = counts_of_cells(self._bytes, self._starts, ord(self._mark), column, asked, first, count)
+        if found >= 0:
+            return {self._row(row)[at]: each for row, each in zip(first[:found].tolist(), count.tolist(), strict=False)}
+        return None if found == -1 and asked == most else self._counted(at, most)
 
     def _counted(self, at: int, most: int) -> dict[str, int] | None:
         found: dict[str, int] = {}
@@ -66,31 +95,47 @@ class PlainRows(ColumnRows):
         return found
 
     def only(self, columns: Sequence[int]) -> PlainRows:
-        return PlainRows(self._data, self._starts, self._mark, self._found, [self._columns[each] for each in columns], comma=self._comma)  # fmt: skip
+        return self._like(self._starts, self._rows, [self._columns[each] for each in columns])
 
     def taken(self, rows: Sequence[int]) -> PlainRows:
         places = np.array(rows, int)
-        return PlainRows(self._data, self._starts[places], self._mark, self._found[:, places], self._columns, comma=self._comma)  # fmt: skip
+        own = self._rows
+        return self._like(
+            self._starts[places], places + own.start if isinstance(own, slice) else own[places], self._columns
+        )
 
     def between(self, low: int, high: int) -> PlainRows:
-        return PlainRows(self._data, self._starts[low:high], self._mark, self._found[:, low:high], self._columns, comma=self._comma)  # fmt: skip
+        own = self._rows
+        rows = slice(own.start + low, own.start + high) if isinstance(own, slice) else own[low:high]
+        return self._like(self._starts[low:high], rows, self._columns)
+
+    def _like(self, starts: Ints, rows: slice | Ints, columns: Sequence[int]) -> PlainRows:
+        return PlainRows(self._data, starts, self._mark, self._wide, self._table, columns, comma=self._comma, rows=rows)
+
+    def let_go(self) -> None:
+        self._table.let_go()
+
+    def are_numbers(self, at: int, *, comma: bool) -> bool:
+        return comma or not self._comma  # a cell with a comma is no number where there are none
 
     def numbers(self, at: int, *, comma: bool) -> Floats | None:
-        own: Floats = self._found[self._columns[at]]
-        return None if self._comma and not comma else own  # a cell with a comma is no number where there are none
+        found: Floats = self._table.found[self._columns[at], self._rows]
+        return found if self.are_numbers(at, comma=comma) else None
 
     def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
-        wanted = np.zeros(len(self._found), bool)
+        wanted = np.zeros(self._wide, bool)
         places = [self._columns[at] for at in columns]
         assert places == sorted(places), "cells are taken in their order"
         wanted[places] = True
-        sizes = np.empty(len(self), np.int64)
-        mark, numbers = ord(self._mark), np.ascontiguousarray(numbers, np.int64)
-        sizes_of_lines(self._bytes, self._starts, mark, wanted, numbers, t, sizes)
-        out = np.empty(int(sizes.sum()), np.uint8)
-        point = ord("," if self._comma else ".")
-        lines_of_rows(self._bytes, self._starts, mark, point, wanted, numbers, t, out)
-        return memoryview(out.data), sizes
+        if not len(self):
+            return b"", np.empty(0, np.int64)
+        assert (np.diff(self._starts) > 0).all(), "rows are taken in their order"
+        end = self._data.index(b"\n", int(self._starts[-1])) + 1
+        sizes, numbers = np.empty(len(self), np.int64), np.ascontiguousarray(numbers, np.int64)
+        out = np.empty(end - int(self._starts[0]) + LONGEST_START * len(self), np.uint8)
+        mark, point = ord(self._mark), ord("," if self._comma else ".")
+        whole = lines_of_rows(self._bytes, self._starts, mark, point, wanted, numbers, t, out, sizes)
+        return memoryview(out.data)[:whole], sizes
 
     @property
     def _bytes(self) -> np.ndarray:
@@ -189,12 +234,22 @@ class StackedRows(ColumnRows):
         )
 
     def numbers(self, at: int, *, comma: bool) -> Floats | None:
+        if len(self._parts) == 1:
+            return self._parts[0].numbers(at, comma=comma)
         if (at, comma) not in self._numbers:
             found = [each.numbers(at, comma=comma) for each in self._parts]
             known = [each for each in found if each is not None]
             one = known[0] if len(known) == 1 else np.concatenate(known) if known else None
             self._numbers[at, comma] = one if len(known) == len(found) else None
         return self._numbers[at, comma]
+
+    def let_go(self) -> None:
+        self._numbers.clear()
+        for part in self._parts:
+            part.let_go()
+
+    def are_numbers(self, at: int, *, comma: bool) -> bool:
+        return all(part.are_numbers(at, comma=comma) for part in self._parts)
 
     def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
         begins = [0, *self._ends[:-1]]
@@ -207,17 +262,32 @@ def plain_rows(
 ) -> PlainRows | None:
     """All lines of data[begin:end] as rows; None where one holds anything but numbers and empty cells, or has another count of
     them. Raises what `progress` does."""
-    count = data.count(b"\n", begin, end)
-    found, starts = np.empty((wide, count)), np.empty(count, np.int64)
-    point = ord("," if comma else ".")
-    seen, at, row = np.frombuffer(data, np.uint8), begin, 0
-    while at < end:
-        stop = end if end - at <= PIECE else data.rfind(b"\n", at, at + PIECE) + 1
-        if stop <= at or (row := numbers_in_rows(seen, at, stop, ord(mark), point, row, found, starts)) < 0:
+    seen, point = np.frombuffer(data, np.uint8), ord("," if comma else ".")
+    cuts = [begin]
+    while cuts[-1] < end:
+        at = cuts[-1]
+        cuts.append(end if end - at <= PIECE else data.rfind(b"\n", at, at + PIECE) + 1)
+        if cuts[-1] <= at:
             return None
-        at = stop
-        if progress is not None:
-            progress.tell((at - begin) / (end - begin))
-    if row != count:
-        return None
-    return PlainRows(data, starts, mark, found, range(wide), comma=comma)
+    with ThreadPoolExecutor(READERS) as readers:
+        counts = list(readers.map(lambda low, high: how_many(seen[low:high], LF), cuts[:-1], cuts[1:]))
+    firsts = [0, *accumulate(counts)]
+    starts = np.empty(firsts[-1], np.int64)
+
+    def read(telling: LongTask | None = None) -> Floats | None:
+        found = np.empty((wide, firsts[-1]))
+        with ThreadPoolExecutor(READERS) as readers:
+            rows = readers.map(lambda low, high, first: numbers_in_rows(seen, low, high, ord(mark), point, first, found, starts), cuts[:-1], cuts[1:], firsts[:-1])  # fmt: skip
+            for high, after, row in zip(cuts[1:], firsts[1:], rows, strict=True):
+                if row != after:
+                    return None
+                if telling is not None:
+                    telling.tell((high - begin) / (end - begin))
+        return found
+
+    found = read(progress)
+    return (
+        None
+        if found is None
+        else PlainRows(data, starts, mark, wide, NumbersTable(found, read), range(wide), comma=comma)
+    )

@@ -9,13 +9,19 @@ import numpy as np
 from numba import njit
 
 from common_bench.model.block import Bools, Floats, Ints
-from common_bench.reading.plain_loops import number_at
+from common_bench.reading.plain_loops import number_at, uncounted
 
 MOST_KEYED = 8  # bytes of a cell that fit into a key
+MOST_COUNTED = 128  # texts of a column that are counted
+SLOT_BITS = 9  # of the place of a key, of which there are four times as many as keys
 DECIMALS = 6  # of the time in a line
+LONGEST_START = 48  # bytes of the number and the time in a line, and of what ends it
 _P = ParamSpec("_P")
 _R = TypeVar("_R")
-_MINUS, _ZERO, _LF, _CR, _POINT, _NEXT = b"-0\n\r.;"
+_SPREAD = np.uint64(0x9E3779B97F4A7C15)  # by which keys are spread over their places (Knuth, TAOCP 3, 6.4)
+_TENS = np.array([10**power for power in range(20)], np.uint64)
+_PARTS = np.uint64(10**DECIMALS)  # of a second
+_MINUS, _ZERO, _LF, _CR, _POINT, _NEXT, _SPACE = b"-0\n\r.; "
 
 
 def loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
@@ -33,6 +39,7 @@ def numbers_in_rows(
     -1 where a row has another count of cells or no number at all, or a cell is written otherwise or with more digits than are
     exact; what was filled then says nothing."""
     columns, count = found.shape
+    data = uncounted(data)
     at, row = begin, first
     while at < end:
         if row >= count:
@@ -64,8 +71,35 @@ def numbers_in_rows(
 
 
 @loop
-def keys_of_cells(data: Any, starts: Ints, mark: int, column: int, keys: Any) -> bool:
-    """Fills keys (n,) uint64, alike for cells of one text alone, from a column of rows. False where one has more bytes than fit."""
+def how_many(data: Any, byte: int) -> int:
+    """How often a byte stands in (m,) uint8."""
+    data = uncounted(data)
+    count = 0
+    for at in range(len(data)):
+        if data[at] == byte:
+            count += 1
+    return count
+
+
+@loop
+def has_empty_line(data: Any, begin: int, end: int) -> bool:
+    """Whether one of the lines of (m,) uint8 that end in data[begin:end] has nothing in it."""
+    data = uncounted(data)
+    count = 0
+    for at in range(max(begin, 2), end):
+        if data[at] == _LF and (data[at - 1] == _LF or (data[at - 1] == _CR and data[at - 2] == _LF)):
+            count += 1
+    return count > 0
+
+
+@loop
+def counts_of_cells(data: Any, starts: Ints, mark: int, column: int, most: int, first: Ints, count: Ints) -> int:
+    """How many texts stand in a column of rows, and fills first (m,), the row in which each stands first, and count (m,), in how
+    many, in the order of their first. -1 where there are more than `most` < m, -2 where one has more bytes than fit into a key."""
+    data = uncounted(data)
+    slots = 1 << SLOT_BITS
+    keys, places = np.empty(slots, np.uint64), np.full(slots, -1, np.int64)
+    found = 0
     for row in range(len(starts)):
         at = starts[row]
         for _ in range(column):
@@ -78,80 +112,68 @@ def keys_of_cells(data: Any, starts: Ints, mark: int, column: int, keys: Any) ->
             size += 1
             at += 1
         if size > MOST_KEYED:
-            return False
-        keys[row] = key
-    return True
-
-
-@loop
-def sizes_of_lines(data: Any, starts: Ints, mark: int, wanted: Bools, numbers: Ints, t: Floats, sizes: Ints) -> None:
-    """Fills sizes (n,): the bytes of each line that `lines_of_rows` makes."""
-    for row in range(len(starts)):
-        size = _digits(numbers[row]) + 1 + _time_size(t[row])
-        at = starts[row]
-        for column in range(len(wanted)):
-            begin = at
-            while data[at] != mark and data[at] != _LF and data[at] != _CR:
-                at += 1
-            if wanted[column]:
-                size += 1 + at - begin
-            at += 1
-        sizes[row] = size + 1
+            return -2
+        slot = np.int64((key * _SPREAD) >> np.uint64(64 - SLOT_BITS))
+        while places[slot] >= 0 and keys[slot] != key:
+            slot = (slot + 1) % slots
+        if places[slot] < 0:
+            if found >= most:
+                return -1
+            keys[slot], places[slot] = key, found
+            first[found], count[found] = row, 0
+            found += 1
+        count[places[slot]] += 1
+    return found
 
 
 @loop
 def lines_of_rows(
-    data: Any, starts: Ints, mark: int, point: int, wanted: Bools, numbers: Ints, t: Floats, out: Any
-) -> None:
-    """Fills out (m,) uint8 with a line `12;3.500000;271044;21.4` for each row: its number, its time in s, and its cells as they
-    stand there with decimal points. wanted: (columns,) those that are put there."""
+    data: Any, starts: Ints, mark: int, point: int, wanted: Bools, numbers: Ints, t: Floats, out: Any, sizes: Ints
+) -> int:
+    """Puts a line `12;3.500000;271044;21.4` for each row into out (m,) uint8: its number, its time in s, and its cells as they
+    stand there with decimal points; fills sizes (n,), their bytes, and gives that of all. wanted: (columns,) those that are put
+    there."""
+    data, out = uncounted(data), uncounted(out)
     to = 0
     for row in range(len(starts)):
-        to = _put_whole(out, to, numbers[row], 1)
+        begin = to
+        to = _put_whole(out, to, np.uint64(numbers[row]), 1)
         out[to] = _NEXT
         to += 1
-        scaled = np.int64(np.rint(np.abs(t[row]) * 10.0**DECIMALS))
-        if t[row] < 0 and scaled > 0:
+        scaled = np.uint64(np.rint(np.abs(t[row]) * 10.0**DECIMALS))
+        if t[row] < 0 and scaled > np.uint64(0):
             out[to] = _MINUS
             to += 1
-        to = _put_whole(out, to, scaled // 10**DECIMALS, 1)
+        to = _put_whole(out, to, scaled // _PARTS, 1)
         out[to] = _POINT
-        to = _put_whole(out, to + 1, scaled % 10**DECIMALS, DECIMALS)
+        to = _put_whole(out, to + 1, scaled % _PARTS, DECIMALS)
         at = starts[row]
         for column in range(len(wanted)):
-            if wanted[column]:
+            keep = wanted[column]
+            if keep:
                 out[to] = _NEXT
                 to += 1
-            while data[at] != mark and data[at] != _LF and data[at] != _CR:
-                if wanted[column]:
-                    out[to] = _POINT if data[at] == point else data[at]
-                    to += 1
+            while True:
+                byte = data[at]
                 at += 1
-            at += 1
+                if byte == mark or byte < _SPACE:
+                    break
+                if keep:
+                    out[to] = _POINT if byte == point else byte
+                    to += 1
         out[to] = _LF
         to += 1
+        sizes[row] = to - begin
+    return to
 
 
-@loop
-def _digits(number: int) -> int:
-    size = 1
-    while number >= 10:
-        number //= 10
-        size += 1
-    return size
-
-
-@loop
-def _time_size(t: float) -> int:
-    scaled = np.int64(np.rint(np.abs(t) * 10.0**DECIMALS))
-    return int(_digits(scaled // 10**DECIMALS) + 1 + DECIMALS + (1 if t < 0 and scaled > 0 else 0))
-
-
-@loop
-def _put_whole(out: Any, to: int, number: int, least: int) -> int:
+@njit(forceinline=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def _put_whole(out: Any, to: int, number: Any, least: int) -> int:
     """Puts digits of a whole number, at least so many, there; gives where they end."""
-    size = max(least, _digits(number))
+    size = least
+    while size < len(_TENS) and number >= _TENS[size]:
+        size += 1
     for place in range(to + size - 1, to - 1, -1):
-        out[place] = _ZERO + number % 10
-        number //= 10
-    return int(to + size)
+        out[place] = _ZERO + np.uint8(number % np.uint64(10))
+        number //= np.uint64(10)
+    return to + size

@@ -14,6 +14,7 @@ SPEAKER = re.compile(
     r"(^|[^a-z])(kit|node|device|station|logger|source|group|bench|serial|unit_id|sensor_id|id)([^a-z]|$)", re.I
 )
 MOST_SPEAKERS = 64
+LOOKED_AT = 50  # rows by which most columns show that they hold no alias
 LEAST_ROWS = 2  # of each kit in a file of several
 COUNTED = re.compile(r"\d+")
 APART = 86_400.0  # s that may lie between two files of one series, or as long as the longer of them
@@ -23,7 +24,10 @@ def speakers_at(made: Logged, aliases: Sequence[str] = ()) -> int | None:
     """The column that says which of several kits each row is of; None where one kit wrote them all. aliases: by which a kit
     may be called, whatever its column is."""
     known = {alias.lower() for alias in aliases}
+    some = made.rows[:LOOKED_AT]
     for at, name in enumerate(made.names):
+        if not SPEAKER.search(name) and any(cell and cell.lower() not in NOTHING | known for cell in (row[at] for row in some)):  # fmt: skip
+            continue
         count = made.counts(at, MOST_SPEAKERS + len(NOTHING)) or {}
         ids = {cell: number for cell, number in count.items() if cell and cell.lower() not in NOTHING}
         if not 2 <= len(ids) <= MOST_SPEAKERS or len(ids) * LEAST_ROWS > len(made.rows):

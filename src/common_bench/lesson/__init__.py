@@ -4,6 +4,7 @@ from common_bench.offers import names_of, offering
 
 OFFERS = {
     "bring_files": ("bring_files",),
+    "bringing_in": ("KeptFile",),
     "brought_calibrations": ("calibration_words",),
     "brought_columns": (
         "first_lines",
@@ -25,6 +26,7 @@ OFFERS = {
         "grid_heads",
         "grid_rows",
         "inside_limits",
+        "point_rows",
         "point_words",
         "report",
         "sentence_words",
@@ -32,10 +34,11 @@ OFFERS = {
         "steady_line",
         "steady_numbers",
     ),
+    "change_words": ("change_words",),
     "class_views": (
         "aliased",
-        "Aligned",
         "ALIGNED",
+        "Aligned",
         "class_view",
         "ClassView",
         "hum",

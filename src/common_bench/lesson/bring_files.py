@@ -12,6 +12,7 @@ from common_bench.lesson.brought_words import Preview, file_words, told_of, word
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import FileTrouble, Trouble
+from common_bench.record.runs import Recorded
 
 POLL = 0.01  # s between looks whether a run has been worked up
 
@@ -28,9 +29,10 @@ def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, en
             runs: list[dict[str, Any]] = []
             of_kits = bool(together[0].kit)
             while together:  # a long file needs no room any more while its run is worked up
-                run, told = _kept(lesson, together.pop(0), alias, began=_moment(began), ended=_moment(ended))
+                run, recorded, told = _kept(lesson, together.pop(0), alias, began=_moment(began), ended=_moment(ended))
                 runs += told
-                lesson.working_up.ended(run, None)
+                lesson.working_up.ended(run, recorded)
+                recorded = None  # it takes room
                 while lesson.working_up.is_busy:
                     time.sleep(POLL)  # the worker has the interpreter meanwhile
                     lesson.tick()
@@ -44,13 +46,17 @@ def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, en
 
 def _kept(
     lesson: OpenLesson, preview: Preview, alias: str, *, began: datetime | None, ended: datetime | None
-) -> tuple[int, list[dict[str, Any]]]:
-    """One file kept as a run; the run and what is told of it, an object for each file in it."""
+) -> tuple[int, Recorded | None, list[dict[str, Any]]]:
+    """One file kept as a run; the run, what is to be worked up, and what is told of it, an object for each file in it."""
     group = _group(lesson, preview, alias)
-    run, _ = lesson.bringing_in.bring(preview, group, began=began, ended=ended)
+    run, _, recorded = lesson.bringing_in.bring(preview, group, began=began, ended=ended)
     number, called = lesson.store.run(run).number, lesson.store.group(group).alias
     words = words_of_file(preview, f"{called} run {number}")
-    return run, [{**told_of(each, number), "group": called, "words": words} for each in preview.files or (preview,)]
+    return (
+        run,
+        recorded,
+        [{**told_of(each, number), "group": called, "words": words} for each in preview.files or (preview,)],
+    )
 
 
 def _looked_at(lesson: OpenLesson, files: Sequence[Path]) -> Iterator[list[Preview]]:

@@ -6,8 +6,10 @@ from __future__ import annotations
 
 import hashlib
 import json
+import logging
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -18,7 +20,8 @@ import numpy as np
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
-from common_bench.book.journal import StampedLines, keep_file, kept_file
+from common_bench.book.file_keeping import StampedLines, keep_file, kept_file
+from common_bench.book.journal import HEARD
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import FileTimes, later, numbers, times_of
 from common_bench.exchange.logged import Logged, logged_from
@@ -27,25 +30,27 @@ from common_bench.exchange.series_of_files import by_speaker, in_series, joined_
 from common_bench.lesson.brought_columns import columns_of
 from common_bench.lesson.brought_words import Correction, Preview, Role, told_of
 from common_bench.lesson.changes import Changes
+from common_bench.lesson.file_lines import format_of, lines_of
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
-from common_bench.model.block import Floats, Ints
+from common_bench.model.block import Arrived
 from common_bench.model.calibration import Calibration
 from common_bench.model.long_task import LongTask
-from common_bench.model.run import Ending
-from common_bench.model.stream import ClockState, Column, StreamFormat
-from common_bench.model.trouble import FileTrouble
+from common_bench.model.run import Ending, RunSetting
+from common_bench.model.stream import ClockState, StreamFormat
+from common_bench.model.trouble import FileTrouble, Trouble
 from common_bench.model.units import is_unit
 from common_bench.record.chain import Chain
-from common_bench.record.replay import Replayed
+from common_bench.record.replay import Replayed, RunReading
+from common_bench.record.runs import Recorded
 
 GAP = 3.0  # times the usual step, from which time between rows is a gap
-AT_ONCE = 1 << 17  # rows that are made lines of at one time
 MOST_GAPS = 400  # that are told
-LINE, TIME = "line", "time"  # names of the columns that a kept row has besides the file's own
 SETTINGS = ("settings", "config", "logger", "kit", "info", "station", "setup")  # what a file beside may be called
 SETTINGS_KINDS = (".ini", ".cfg", ".conf", ".txt", ".json", ".toml", ".yaml", ".yml")
 MOST_SETTINGS = 8192  # bytes
+log = logging.getLogger(__name__)
+
 TAKEN_BACK = "taken back"  # why a run does not count that was brought in and taken back
 
 
@@ -58,13 +63,19 @@ class PlaceInBook:
     group: int
     kit: int
     session: int
+    setting: RunSetting
+    channels: dict[str, str]
 
-    def keep(self, progress: LongTask | None = None) -> tuple[StreamFormat, int]:
-        """Puts its bytes and its lines there; gives how these are read and how many bytes they have. Takes its time with a long
-        file; safe from any thread. Raises BookTrouble, and what `progress` does: nothing is kept then."""
-        format, lines = _kept_lines(self.preview)
+    def keep(self, progress: LongTask | None = None) -> KeptFile:
+        """Puts its bytes and its lines there, and reads these as they will be read from there. Takes its time with a long file;
+        safe from any thread. Raises BookTrouble, and what `progress` does: nothing is kept then."""
+        if isinstance(rows := self.preview.logged.rows, ColumnRows):
+            rows.let_go()  # readings take its room
+        lines = lines_of(self.preview)
         told = lines if progress is None else self._told(lines, progress)
-        return format, keep_file(self.book, self.session, self.preview.logged.data, told)
+        reading = BroughtReading(self.setting, self.channels)
+        size = keep_file(self.book, self.session, self.preview.logged.data, told, reading.hear)
+        return KeptFile(size, reading)
 
     def _told(self, lines: Iterator[StampedLines], progress: LongTask) -> Iterator[StampedLines]:
         done, whole = 0, max(1, len(self.preview.logged.rows))
@@ -72,6 +83,42 @@ class PlaceInBook:
             yield each
             done += len(each.t)
             progress.tell(done / whole)
+
+
+class BroughtReading:
+    """The lines of a file, read while they are being kept, so that nothing has to be read back. What cannot be read at once is left to
+    who works the run up, as any other run."""
+
+    def __init__(self, setting: RunSetting, channels: dict[str, str]) -> None:
+        self._reading: RunReading | None = RunReading(0, setting, 0, channels)
+
+    def hear(self, lines: Arrived) -> None:
+        """Never raises: keeping goes on."""
+        if self._reading is None:
+            return
+        try:
+            self._reading.hear(HEARD, 0.0, lines)
+        except Exception as fault:
+            if not isinstance(fault, Trouble):
+                log.exception("reading a file that is brought in")
+            self._reading = None
+
+    def recorded(self, run: int, end: int) -> Recorded | None:
+        """What is to be worked up; None where it is to be read from the book."""
+        reading, self._reading = self._reading, None
+        return reading.recorded(run, end) if reading is not None else None
+
+
+@dataclass(frozen=True)
+class KeptFile:
+    """A file that is in the book, without a run yet. size: bytes of its lines."""
+
+    size: int
+    reading: BroughtReading
+
+    def recorded(self, run: int) -> Recorded | None:
+        """Its readings, as a run's that was seen live; once: they take room. None where they are to be read from the book."""
+        return self.reading.recorded(run, self.size)
 
 
 class BringingIn:
@@ -130,15 +177,15 @@ class BringingIn:
         return replace(found, files=preview.files, group=preview.group, again=preview.again)
 
     def _preview(self, logged: Logged, *, kit: str = "", roles: Mapping[int, Role] | None = None) -> Preview:
-        times = _times(logged, roles or {})
-        digest = hashlib.sha256(logged.data + kit.encode()).hexdigest()
+        with ThreadPoolExecutor(1) as beside:  # what sums bytes up does not hold the interpreter
+            summed = beside.submit(_digest, logged.data, kit)
+            times = _times(logged, roles or {})
+            columns = tuple(columns_of(logged, times, roles or {}, self._store.channels))
         usual = float(np.median(np.diff(times.t))) if len(times.t) > 1 else 0.0
         wide = np.flatnonzero(np.diff(times.t) > max(GAP * usual, 1e-9)) + 1 if usual > 0 else np.empty(0, int)
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
-        return Preview(
-            logged, times, tuple(columns_of(logged, times, roles or {}, self._store.channels)), gaps, None, digest, "", kit,
-        )  # fmt: skip
+        return Preview(logged, times, columns, gaps, None, summed.result(), "", kit)
 
     def _whose(self, logged: Logged, kit: str) -> int | None:
         """By the kit's own id, the file's name, what its first lines say, or a file of settings beside it; the only group, where
@@ -195,11 +242,13 @@ class BringingIn:
         began: datetime | None = None,
         ended: datetime | None = None,
         told: bool = True,
-    ) -> tuple[int, Change]:
-        """Keeps a file as a run of a group; gives the run and the step. began, ended: when its first or last row was, where somebody
+    ) -> tuple[int, Change, Recorded | None]:
+        """Keeps a file as a run of a group; gives the run, the step and what is to be worked up of it (None: from the book). began, ended: when its first or last row was, where somebody
         knows; told: the file's own times are believed where nobody does. Raises FileTrouble for a file that is there already."""
         place = self.place_for(preview, group)
-        return self.brought(preview, place, place.keep(), began=began, ended=ended, told=told)
+        kept = place.keep()
+        run, change = self.brought(preview, place, kept, began=began, ended=ended, told=told)
+        return run, change, kept.recorded(run)
 
     def place_for(self, preview: Preview, group: int) -> PlaceInBook:
         """Where a file will lie in the book. Raises FileTrouble for a file that is there already."""
@@ -221,23 +270,23 @@ class BringingIn:
             opened_at=now(),
             closed_at=now(),
         )
-        return PlaceInBook(book, preview, group, kit, session)
+        format = format_of(preview)
+        setting = Chain(store.watching, self._calibrations(kit, format), format).setting(format, ClockState())
+        return PlaceInBook(book, preview, group, kit, session, setting, store.channels)
 
     def brought(
-        self, preview: Preview, place: PlaceInBook, kept: tuple[StreamFormat, int], *, began: datetime | None = None,
+        self, preview: Preview, place: PlaceInBook, kept: KeptFile, *, began: datetime | None = None,
         ended: datetime | None = None, told: bool = True,
     ) -> tuple[int, Change]:  # fmt: skip
         """Makes a run of a file whose bytes and lines are in the book (kept: what keeping them gave)."""
-        store, book, group, kit, session = self._store, self._store.book, place.group, place.kit, place.session
-        format, size = kept
-        setting = Chain(store.watching, self._calibrations(kit, format), format).setting(format, ClockState())
+        store, book, group, session = self._store, self._store.book, place.group, place.session
         wall = _began(preview, began, ended) if told or began or ended else None
         number = book.largest("run", "number", lesson=store.id, group=group) + 1
         ending = Ending("brought-in", {"file": preview.logged.path.name})
         run = book.record(
             "run", lesson=store.id, group=group, number=number, session=session, state="closed", began_at=wall.isoformat() if wall else "",
-            ending=json.dumps(msgspec.to_builtins(ending)), setting=msgspec.json.encode(setting).decode(), aside=TAKEN_BACK, trouble="",
-            begin_byte=0, end_byte=size, note="; ".join(preview.times.notes), lacks="", practice=0,
+            ending=json.dumps(msgspec.to_builtins(ending)), setting=msgspec.json.encode(place.setting).decode(), aside=TAKEN_BACK, trouble="",
+            begin_byte=0, end_byte=kept.size, note="; ".join(preview.times.notes), lacks="", practice=0,
         )  # fmt: skip
         for each in preview.files or (preview,):
             book.record(
@@ -274,6 +323,13 @@ def _began(preview: Preview, began: datetime | None, ended: datetime | None) -> 
     return preview.times.first
 
 
+def _digest(data: bytes, kit: str) -> str:
+    """By which a file, or what one kit says in it, is known again."""
+    found = hashlib.sha256(data)
+    found.update(kit.encode())
+    return found.hexdigest()
+
+
 def _names(text: str, name: str) -> bool:
     """Whether a text names somebody, as a word or words of it."""
     return bool(name) and re.search(rf"(?<![^\W\d_]){re.escape(name)}(?![^\W_])", text, re.IGNORECASE) is not None
@@ -300,35 +356,3 @@ def _times(logged: Logged, roles: Mapping[int, Role]) -> FileTimes:
     )  # fmt: skip
     times = times_of(part)
     return replace(times, columns=tuple(usable[at] for at in times.columns))
-
-
-def _kept_lines(preview: Preview) -> tuple[StreamFormat, Iterator[StampedLines]]:
-    """Rows as lines `12;3.500;271044;21.4` at their times, numbers alone, so that they are read in arrays, some at a time; and the
-    format by which they are read."""
-    logged, t = preview.logged, preview.times.t
-    channels = [at for at, each in enumerate(preview.columns) if each.role == "channel"]
-    columns = [Column(LINE, role="ignored"), Column(TIME, "s", "clock", 1.0)]
-    columns += [Column(preview.columns[at].name, preview.columns[at].unit) for at in channels]
-    format = StreamFormat(";", tuple(columns), by_hand=True)
-    rows = logged.rows
-    if isinstance(rows, ColumnRows) and all(rows.numbers(at, comma=logged.comma) is not None for at in channels):
-        return format, _lines_of(rows, np.array(logged.numbers), t, channels, comma=logged.comma)
-    cells: list[list[str]] = [_cells(numbers(logged, at)) for at in channels]
-    lines = []
-    for row, (number, at) in enumerate(zip(logged.numbers, t.tolist(), strict=True)):
-        values = ";".join(each[row] for each in cells)
-        lines.append(f"{number};{at:.6f};{values}\n".encode())
-    return format, iter([StampedLines(t, np.array([len(each) for each in lines]), b"".join(lines))])
-
-
-def _lines_of(
-    rows: ColumnRows, numbers: Ints, t: Floats, channels: list[int], *, comma: bool
-) -> Iterator[StampedLines]:
-    for low in range(0, len(rows), AT_ONCE):
-        part = slice(low, min(len(rows), low + AT_ONCE))
-        data, sizes = rows.between(part.start, part.stop).lines(numbers[part], t[part], channels, comma=comma)
-        yield StampedLines(t[part], sizes, data)
-
-
-def _cells(values: Floats) -> list[str]:
-    return ["" if value != value else f"{value:.12g}" for value in values.tolist()]

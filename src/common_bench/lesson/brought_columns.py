@@ -80,8 +80,9 @@ def _each(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterat
 def touched(t: Floats, values: Floats) -> float | None:
     """s at which a column left what lies before and after for a while, once, as a sensor does that somebody warms or shakes; None
     where it did not, or does so all the time."""
-    known = np.isfinite(values)
-    t, v = t[known], values[known]
+    known, v = np.isfinite(values), values
+    if not known.all():
+        t, v = t[known], values[known]
     if len(v) > ROWS_LOOKED_AT:
         count = len(v) // (len(v) // ROWS_LOOKED_AT)
         size = len(v) // count

@@ -121,8 +121,8 @@ def _bring_in(lesson: OpenLesson, cards: list[Path], say: Say) -> None:
     say(f"Six memory cards lie in {cards[0].parent}: {len(cards)} files.")
     for preview in lesson.bringing_in.look_at_all(cards):
         assert preview.group is not None, "each has its group's name"
-        run, _ = lesson.bringing_in.bring(preview, preview.group)
-        lesson.working_up.ended(run, None)
+        run, _, recorded = lesson.bringing_in.bring(preview, preview.group)
+        lesson.working_up.ended(run, recorded)
         _until(lesson, lambda: not lesson.working_up.is_busy, "the run is worked up")
         kept = lesson.store.run(run)
         alias = lesson.store.group(kept.group).alias

@@ -23,6 +23,7 @@ OFFERS = {
     "plain_loops": (
         "number_at",
         "plain_numbers",
+        "uncounted",
     ),
     "prompts": ("waiting_for",),
     "reader": ("Reader",),

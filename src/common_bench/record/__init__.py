@@ -15,6 +15,7 @@ OFFERS = {
         "quantities",
         "replay",
         "Replayed",
+        "RunReading",
     ),
     "replaying": (
         "Played",

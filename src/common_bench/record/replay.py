@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
+import msgspec
 import numpy as np
 
 from common_bench.book.book import Book
 from common_bench.book.heard_again import heard, many_at_once
 from common_bench.book.journal import HEARD, LOST, MISSED
-from common_bench.model.block import Events, Floats, Ints, Series
-from common_bench.model.run import Run
+from common_bench.model.block import Events, Floats, Ints, Series, Stamped
+from common_bench.model.run import Run, RunSetting
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FindingTrouble
 from common_bench.reading.format_finding import OtherLine
@@ -50,6 +51,50 @@ AT_ONCE = 65536  # readings that are worked out together
 MOST_READINGS = 10_000_000  # of one run that are worked up at once; what a kit could send in a day at 100 a second
 
 
+def _light(worked: Worked) -> Worked:
+    """Without what nobody asks of a run as a whole: clocks, arrivals, and what is among its results again."""
+    nothing = np.empty(0)
+    block = msgspec.structs.replace(worked.block, clock=nothing, arrival=nothing, clock_u=nothing)
+    return Worked(block, {}, worked.results, worked.watched)
+
+
+class RunReading:
+    """Guarantees the same readings and results whether a run is read from the book or while its lines are being put there: what they
+    hang on is what was heard and when alone."""
+
+    def __init__(
+        self, number: int, setting: RunSetting, begin: int, channels: dict[str, str], most: int = MOST_READINGS
+    ) -> None:
+        """number: of the run, for what is told; begin: byte with which it does; channels: channel -> unit of its quantity."""
+        self._number, self._most, self._readings = number, most, 0
+        self._chain = chain_of(setting, begin, channels, at_once=AT_ONCE)
+        self._worked: list[Worked] = []
+        self._others: list[OtherLine] = []
+
+    def hear(self, what: str, at: float, chunks: Sequence[Stamped]) -> None:
+        """What the journal holds, in its order. Raises FindingTrouble for more readings than are worked up at once."""
+        if what == MISSED:
+            self._chain.missed()
+        flow = self._chain.feed(chunks) if what == HEARD else self._chain.lost(at) if what == LOST else None
+        if flow is None:
+            return
+        self._worked += map(_light, flow.worked)
+        self._others += flow.heard.other_lines
+        self._readings += flow.heard.readings
+        if self._readings > self._most:
+            raise FindingTrouble("run-too-large", number=self._number, most=self._most)
+
+    @property
+    def gone(self) -> list[Worked]:
+        """What was set aside."""
+        return self._chain.gone
+
+    def recorded(self, run: int, end: int) -> Recorded:
+        """All of it; end: the byte after its last."""
+        self._worked += map(_light, self._chain.rest())
+        return Recorded(run, end, self._chain.reader.format, self._worked, self._others)
+
+
 def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READINGS) -> Replayed:
     """The run computed from its bytes. channels: channel -> unit of its quantity, as the plan has it.
 
@@ -58,26 +103,15 @@ def replay(book: Book, run: Run, channels: dict[str, str], most: int = MOST_READ
     """
     if run.begin is None or run.end is None or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)
-    chain = chain_of(run.setting, run.begin, channels, at_once=AT_ONCE)
-    worked: list[Worked] = []
-    others: list[OtherLine] = []
-    readings = 0
+    reading = RunReading(run.number, run.setting, run.begin, channels, most)
     for what, at, chunks in many_at_once(heard(book, run.session, run.begin, run.end)):
-        if what == MISSED:
-            chain.missed()
-        flow = chain.feed(chunks) if what == HEARD else chain.lost(at) if what == LOST else None
-        if flow is not None:
-            worked += flow.worked
-            others += flow.heard.other_lines
-            readings += flow.heard.readings
-            if readings > most:
-                raise FindingTrouble("run-too-large", number=run.number, most=most)
-    worked += chain.rest()
-    first = min((float(each.block.t[0]) for each in [*chain.gone[:1], *worked[:1]]), default=None)
-    found = assembled(run, chain.reader.format, channels, worked, others, first)
+        reading.hear(what, at, chunks)
+    read = reading.recorded(run.id, run.end)
+    first = min((float(each.block.t[0]) for each in [*reading.gone[:1], *read.worked[:1]]), default=None)
+    found = assembled(run, read.format, channels, read.worked, read.other_lines, first)
     gone: dict[str, tuple[Floats, Floats]] = {}
-    for channel in dict.fromkeys(name for each in chain.gone for name in each.calibrated):
-        own = [each.calibrated[channel] for each in chain.gone if channel in each.calibrated]
+    for channel in dict.fromkeys(name for each in reading.gone for name in each.calibrated):
+        own = [each.calibrated[channel] for each in reading.gone if channel in each.calibrated]
         t, values = (np.concatenate([getattr(each, what) for each in own]) for what in ("t", "values"))
         gone[channel] = t - found.began, values
     return replace(found, gone=gone) if gone else found

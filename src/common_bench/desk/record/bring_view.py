@@ -24,12 +24,12 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.exchange.file_times import numbers
 from common_bench.exchange.logged import LONG, logged_from
 from common_bench.exchange.tables import with_unit
+from common_bench.lesson.bringing_in import KeptFile
 from common_bench.lesson.brought_calibrations import calibration_words
 from common_bench.lesson.brought_words import Correction, Preview, Role, file_words, words_of_file
 from common_bench.model.long_task import LongTask
 from common_bench.model.measured import number
 from common_bench.model.run import Run
-from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FileTrouble
 from common_bench.record.replay import Replayed
 from common_bench.record.traces import Picture, thinned
@@ -375,12 +375,12 @@ class BringView(QWidget):
             moment = datetime.fromisoformat(run_beside.began_at).replace(tzinfo=None) + timedelta(seconds=shift)
         place = (bringing_in := self._hub.lesson.bringing_in).place_for(found, group.id)
 
-        def keep(kept: tuple[StreamFormat, int]) -> None:
+        def keep(kept: KeptFile) -> None:
             run, _ = bringing_in.brought(
                 found, place, kept, began=moment if when == BEGAN or run_beside is not None else None,
                 ended=moment if when == ENDED else None, told=when != DURATIONS,
             )  # fmt: skip
-            self._hub.lesson.working_up.ended(run, None)
+            self._hub.lesson.working_up.ended(run, kept.recorded(run))
             who = f"{group.alias} run {self._hub.lesson.store.run(run).number}"
             self._hub.tell(f"{words_of_file(found, who)}.", "good", act="Take back", then=self._hub.undo)
             self._kept()
