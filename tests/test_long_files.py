@@ -10,15 +10,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from common_bench.book import file_keeping
 from common_bench.exchange import logged, long_files
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import numbers, times_of
 from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, joined_files, speakers_at
+from common_bench.lesson import file_lines
 from common_bench.lesson.file_lines import format_of, lines_of
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.model.plan import Plan
+from common_bench.model.block import Series
+from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import FileTrouble
+from common_bench.record.replay import Replayed, as_recorded, replay
 from person import Desk
 
 HEADS = ["time (s)", "load (g)", "temp (°C)", "kit", "level"]
@@ -122,6 +126,60 @@ def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
         assert sum(int(each.sizes.sum()) for each in told) == len(data)
     np.testing.assert_allclose(kept[0], kept[1], rtol=1e-11, equal_nan=True)
     lesson.close()
+
+
+@given(
+    count=st.integers(30, 400),
+    rows=st.integers(7, 90),
+    odd=st.lists(st.integers(1, 29), max_size=3),
+    seed=st.integers(0, 99),
+)
+def test_what_is_read_while_a_file_is_kept_is_what_its_bytes_give_again(
+    tmp_path_factory: pytest.TempPathFactory, count: int, rows: int, odd: list[int], seed: int
+) -> None:
+    folder, patch, dice = tmp_path_factory.mktemp("again"), pytest.MonkeyPatch(), np.random.default_rng(seed)
+    patch.setattr(file_keeping, "CHUNKS_A_ROW", rows)
+    patch.setattr(file_lines, "AT_ONCE", 3 * rows)
+    times = np.cumsum(dice.choice([0.1, 0.1, 0.1, 4.0], count))
+    cells = [
+        [f"{t:.2f}", f"{load:.3f}", f"{temp:.1f}"]
+        for t, load, temp in zip(times, *dice.normal(20, 3, (2, count)), strict=True)
+    ]
+    for at in odd:
+        cells[at][1 + at % 2] = ""
+    path = folder / "LOG1.CSV"
+    path.write_text("time (s),load (g),temp (°C)\n" + "".join(",".join(row) + "\n" for row in cells))
+    sensors = tuple(SensorPlan(each, f"{each}_now", curve="as-it-comes") for each in ("load", "temp"))
+    lines = (
+        "slow = rate of load_now over 0.5 s",
+        "calm = smooth temp_now over 0.3 s",
+        "tops = peaks in load_now above 20, 0.3 s apart",
+    )
+    lesson = OpenLesson.make(folder / "b.benchbook", Plan("Pond", sensors=sensors, workings=lines), "9B", ["Flint"])
+    _, long = both(path, patch)
+    preview = lesson.bringing_in.recognised(lesson.bringing_in.previews([long])[0])  # type: ignore[list-item]
+    at, _, recorded = lesson.bringing_in.bring(preview, lesson.store.groups[0].id)
+    assert recorded is not None
+    run = lesson.store.run(at)
+    seen = as_recorded(run, recorded, lesson.store.channels)
+    read = replay(lesson.book, run, lesson.store.channels)
+    assert bits(seen) == bits(read)
+    assert set(seen.results) >= {"slow", "calm", "tops"}
+    assert len(seen.t) == count
+    patch.undo()
+    lesson.close()
+
+
+def bits(run: Replayed) -> list[object]:
+    """All numbers of a run, as bytes."""
+    found: list[object] = [run.t.tobytes(), run.offset.tobytes(), run.gaps, run.other_lines, run.began]
+    found += [(name, each.tobytes()) for name, each in run.raw.items()]
+    for name, each in run.results.items():
+        arrays = [each.t, each.values] if isinstance(each, Series) else [each.t]
+        found.append(
+            (name, *(own.tobytes() for own in arrays), {source: part.tobytes() for source, part in each.parts.items()})
+        )
+    return found
 
 
 def test_a_long_file_is_read_and_kept_beside_the_window_and_left_while_it_is(

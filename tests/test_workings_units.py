@@ -4,12 +4,15 @@ parser and checker."""
 from __future__ import annotations
 
 import random
+from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pint.errors import PintError
 
+from common_bench.model.kept_units import units_registry
 from common_bench.model.measured import Measured
 from common_bench.model.trouble import WorkingTrouble
 from common_bench.model.units import registry, same_kind, unit
@@ -98,3 +101,20 @@ def test_random_and_mutated_text_gives_workings_or_troubles_of_our_own(seed: int
         if line.trouble is not None:
             assert line.trouble.sentence
             assert 0 <= line.trouble.start <= line.trouble.end <= max(2, len(line.text) + 1)
+
+
+def test_units_are_kept_from_one_start_to_the_next_and_made_anew_where_what_was_kept_is_damaged(tmp_path: Path) -> None:
+    def means_what_it_should(found: Any) -> bool:
+        return bool(abs(found.Quantity(36, "km/h").to("m/s").magnitude - 10) < 1e-12)
+
+    assert means_what_it_should(units_registry(tmp_path / "cache"))
+    (kept,) = (tmp_path / "cache").iterdir()
+    whole = {each.name: each.read_bytes() for each in kept.iterdir()}
+    assert means_what_it_should(units_registry(tmp_path / "cache"))
+    for name in whole:
+        (kept / name).write_bytes(whole[name][:40])
+    assert means_what_it_should(units_registry(tmp_path / "cache"))
+    assert {each.name for each in kept.iterdir()} == set(whole)
+    assert all(len((kept / name).read_bytes()) > 40 for name in whole)
+    (tmp_path / "file").write_text("no folder")
+    assert means_what_it_should(units_registry(tmp_path / "file" / "cache"))
