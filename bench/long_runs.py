@@ -199,13 +199,36 @@ def import_long(told: Told) -> None:
             out.write("time (s),load (g),temp (°C),light\n")
             out.writelines(f"{a:.2f},{b:.3f},{c:.2f},{d}\n" for a, b, c, d in zip(*columns, strict=True))
         size = file.stat().st_size / 1e6
-        code = "import sys, time, pandas; began = time.perf_counter(); pandas.read_csv(sys.argv[1]); print(time.perf_counter() - began)"
-        beside = float(subprocess.run([sys.executable, "-c", code, str(file)], capture_output=True, text=True, check=True).stdout)  # fmt: skip
         program = [str(Path(sys.executable).parent / "common-bench"), "import", str(folder / "b.benchbook"), str(file)]
         began = time.perf_counter()
         subprocess.run(program, check=True, capture_output=True)
         took = time.perf_counter() - began
         memory = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1e3
+        whole = subprocess.run([sys.executable, __file__, str(file)], capture_output=True, text=True, check=True).stdout
+        inside, beside = map(float, whole.split())
     told(f"{size:.0f} MB of CSV ({count / 1e6:.1f} million rows) come in with everything done", f"{took:.1f} s", "under 10 s", took < 10)  # fmt: skip
-    told("beside pandas.read_csv of the same file", f"{took / beside:.1f} × ({beside:.2f} s)", "at most 3 ×", took < 3 * beside)  # fmt: skip
+    told("the same in a program that is open already, beside pandas.read_csv in one that has it loaded", f"{inside:.2f} s, {inside / beside:.1f} × ({beside:.2f} s)", "at most 3 ×", inside < 3 * beside)  # fmt: skip
     told("memory at most", f"{memory:.0f} MB", "under 500 MB", memory < 500)
+
+
+def brought_in_here(file: Path) -> None:
+    """Prints the s that a file takes to come in where all that the program needs is loaded, and the s of pandas; the best of three of
+    each, in turns."""
+    import pandas
+
+    from common_bench.lesson.bring_files import bring_files
+
+    ours, theirs = [], []
+    for _ in range(4):
+        with tempfile.TemporaryDirectory() as name:
+            began = time.perf_counter()
+            list(bring_files(Path(name) / "b.benchbook", [file], "", began="", ended=""))
+            ours.append(time.perf_counter() - began)
+        began = time.perf_counter()
+        pandas.read_csv(file)
+        theirs.append(time.perf_counter() - began)
+    print(min(ours[1:]), min(theirs[1:]))
+
+
+if __name__ == "__main__":
+    brought_in_here(Path(sys.argv[1]))

@@ -349,17 +349,19 @@ def test_files_that_are_dropped_are_looked_at_before_they_come_in_as_runs(worked
     stage.bringing.when.setCurrentIndex(place)
     stage.bringing.when.activated.emit(place)
     made.see("scale of this file and load of that run", stage)
-    shift = float(stage.bringing.shift.text().removesuffix(" s"))
+    shift = float(stage.bringing.beside.field.text().removesuffix(" s"))
     assert -10.0 < shift < 20.0, "a swing fits again and again, and only one of its places is proposed"
     assert uncut(made, "held against a run") == []
-    before = float(stage.bringing.handle.value())
-    stage.bringing.handle.setValue(before - 1.0)
-    assert stage.bringing.shift.text() == f"{shift + 1.0:.2f} s", "the trace of that run is dragged over the file's"
-    stage.bringing.shift.setText("somewhen")
+    before = float(stage.bringing.beside.handle.value())
+    stage.bringing.beside.handle.setValue(before - 1.0)
+    assert stage.bringing.beside.field.text() == f"{shift + 1.0:.2f} s", (
+        "the trace of that run is dragged over the file's"
+    )
+    stage.bringing.beside.field.setText("somewhen")
     stage.bringing.main.click()
     made.see("is no moment", made.window)
-    stage.bringing.shift.setText("4.5 s")
-    stage.bringing.shift.editingFinished.emit()
+    stage.bringing.beside.field.setText("4.5 s")
+    stage.bringing.beside.field.editingFinished.emit()
     stage.bringing.main.click()
     made.until(lambda: not stage.bringing.isVisible(), "it is in")
     placed = store.runs(made.group["Flint"])[-1]

@@ -10,6 +10,13 @@ OFFERS = {
         "first_lines",
         "Piece",
     ),
+    "brought_pictures": (
+        "held_against",
+        "held_against_run",
+        "HeldAgainst",
+        "picture_of_column",
+        "with_pictures",
+    ),
     "brought_words": (
         "Correction",
         "file_words",
@@ -37,8 +44,8 @@ OFFERS = {
     "change_words": ("change_words",),
     "class_views": (
         "aliased",
-        "ALIGNED",
         "Aligned",
+        "ALIGNED",
         "class_view",
         "ClassView",
         "hum",

@@ -23,9 +23,8 @@ from common_bench.book.changes import Change
 from common_bench.book.file_keeping import StampedLines, keep_file, kept_file
 from common_bench.book.journal import HEARD
 from common_bench.exchange.column_rows import ColumnRows
-from common_bench.exchange.file_times import FileTimes, later, numbers, times_of
+from common_bench.exchange.file_times import FileTimes, later, times_of
 from common_bench.exchange.logged import Logged, logged_from
-from common_bench.exchange.matching import Match, matched
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
 from common_bench.lesson.brought_columns import columns_of
 from common_bench.lesson.brought_words import Correction, Preview, Role, told_of
@@ -41,7 +40,7 @@ from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import FileTrouble, Trouble
 from common_bench.model.units import is_unit
 from common_bench.record.chain import Chain
-from common_bench.record.replay import Replayed, RunReading
+from common_bench.record.replay import RunReading
 from common_bench.record.runs import Recorded
 
 GAP = 3.0  # times the usual step, from which time between rows is a gap
@@ -219,20 +218,6 @@ class BringingIn:
             ):
                 return f"a longer version of what is {which}"
         return ""
-
-    def held_against(self, preview: Preview, replayed: Replayed) -> tuple[Match, str, str] | None:
-        """Where the file lies in a run that another kit recorded, by the channel and the quantity that are most alike; None where
-        nothing of it moves with anything of the run."""
-        found: tuple[Match, str, str] | None = None
-        for at, column in enumerate(preview.columns):
-            if column.role != "channel":
-                continue
-            values = numbers(preview.logged, at)
-            for name, other in replayed.raw.items():
-                match = matched(preview.times.t, values, replayed.t, other)
-                if match is not None and (found is None or abs(match.likeness) > abs(found[0].likeness)):
-                    found = match, column.name, name
-        return found
 
     def bring(
         self,

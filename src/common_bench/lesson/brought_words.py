@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from common_bench.exchange.file_times import FileTimes
 from common_bench.exchange.logged import Logged
 from common_bench.model.measured import how_long
+from common_bench.record.traces import Picture
 
 Role = Literal["clock", "channel", "ignored"]
 
@@ -37,7 +39,7 @@ class Correction:
 class Preview:
     """A file as it would come in. gaps: (from, to) in s since its first row; group: whose it seems to be, None where nothing tells;
     again: what of it was brought in before, in words; kit: which of several in the file; files: those that were joined to it, each by
-    itself."""
+    itself; pictures: of its channels by place, where somebody has made them."""
 
     logged: Logged
     times: FileTimes
@@ -48,6 +50,7 @@ class Preview:
     again: str
     kit: str = ""
     files: tuple[Preview, ...] = ()
+    pictures: Mapping[int, Picture] = field(default_factory=dict)
 
     @property
     def seconds(self) -> float:

@@ -9,30 +9,32 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
-from common_bench.desk.graphs.plots import Graph, pen
+from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.labels import ShortLabel, label, rich
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, choice, hbox, say, scrolled, shortened, vbox
 from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.record.bring_beside import BesideRun
 from common_bench.desk.record.column_colours import coloured_lines, tone_of
 from common_bench.desk.shell.hub import Hub
-from common_bench.exchange.file_times import numbers
 from common_bench.exchange.logged import LONG, logged_from
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.bringing_in import KeptFile
 from common_bench.lesson.brought_calibrations import calibration_words
+from common_bench.lesson.brought_pictures import (
+    HeldAgainst,
+    held_against,
+    held_against_run,
+    picture_of_column,
+    with_pictures,
+)
 from common_bench.lesson.brought_words import Correction, Preview, Role, file_words, words_of_file
 from common_bench.model.long_task import LongTask
-from common_bench.model.measured import number
 from common_bench.model.run import Run
 from common_bench.model.trouble import FileTrouble
-from common_bench.record.replay import Replayed
-from common_bench.record.traces import Picture, thinned
 
 FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
 ROLES: dict[Role, str] = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
@@ -54,8 +56,6 @@ class BringView(QWidget):
         self._waiting: list[Preview] = []
         self._corrections: dict[int, Correction] = {}
         self._beside: list[Run] = []  # runs that were recorded live, which may have seen the same
-        self.shift = Field()  # s after that run began, at which the file's first row was
-        self.shift.editingFinished.connect(self._shifted)
         self.preview: Preview | None = None
         self._answer: Future[Any] | None = None  # what a worker is asked for
         self._then: Then = lambda _: None
@@ -86,7 +86,8 @@ class BringView(QWidget):
         self.when, self.moment = choice([]), Field()
         self.moment.setPlaceholderText("2026-11-24 09:40")
         self.when.activated.connect(lambda _: self._show_when())
-        self.when_card.add(self.when_words, self.when, self.moment, self.shift)
+        self.beside = BesideRun(self.graph, self.when_words, self._draw)
+        self.when_card.add(self.when_words, self.when, self.moment, self.beside.field)
         self.whose_card, self.whose = Card("Whose is it?"), choice([])
         self.calibrated = label("", "soft", wrap=True)
         self.whose_card.add(self.whose, self.calibrated)
@@ -118,7 +119,10 @@ class BringView(QWidget):
             names = ", ".join(path.name for path in paths[:3])
             self._later(
                 f"Reading {names} ({size / 1e6:.0f} MB) …",
-                lambda progress: bringing_in.previews([logged_from(path, progress) for path in paths]),
+                lambda progress: [
+                    with_pictures(each)
+                    for each in bringing_in.previews([logged_from(path, progress) for path in paths])
+                ],
                 lambda found: self._show_all([bringing_in.recognised(each) for each in found]),
             )
             return True
@@ -193,7 +197,12 @@ class BringView(QWidget):
             self._show(made)
 
         if len(found.logged.data) > LONG:
-            self._later("Looking again …", lambda _: corrected(found, corrections), then, lambda: self._show(found))
+            self._later(
+                "Looking again …",
+                lambda _: with_pictures(corrected(found, corrections)),
+                then,
+                lambda: self._show(found),
+            )
         elif not self._hub.try_to(lambda: then(corrected(found, corrections))):
             self._show(found)
 
@@ -252,35 +261,35 @@ class BringView(QWidget):
             group = lesson.store.groups[self.whose.currentIndex()].id
             say(self.calibrated, "\n".join(calibration_words(lesson.store, found, group)))
 
-    def _draw(self, found: Preview) -> None:
+    def _draw(self) -> None:
         self.graph.wipe()
+        found = self.preview
+        if found is None:
+            return
         channels = [at for at, each in enumerate(found.columns) if each.role == "channel"]
         at = self.columns.currentRow() if self.columns.currentRow() in channels else next(iter(channels), None)
         if at is None:
             return
         name, unit = found.columns[at].name, found.columns[at].unit
-        values, t = numbers(found.logged, at), found.times.t
-        breaks = np.searchsorted(t, [high for _, high in found.gaps])
-        whole = Picture(np.insert(t, breaks, t[np.minimum(breaks, len(t) - 1)]), np.insert(values, breaks, np.nan))
-        seen = thinned(whole, max(300, self.graph.width()), max(found.seconds, 1e-9))
+        seen = found.pictures.get(at) or picture_of_column(found, at)
         for low, high in found.gaps[:MOST_SHADED]:
             self.graph.shade(low, high, palette().amber)
         self.graph.line(*seen, palette().tone(tone_of(found, at, self._hue)), 1.6)
         self.graph.name_time(with_unit(f"raw {name}", unit), found.seconds, "time since the first row")
         self.graph.setXRange(0, found.seconds or 1.0, padding=0.02)
-        self.graph.frame_values(values)
+        self.graph.frame_values(seen.values)
         gaps = f"{len(found.gaps)} gap{'s' if len(found.gaps) > 1 else ''} shown" if found.gaps else ""
         say(self.trace_card.aside, gaps)
 
     def _show_when(self) -> None:
         self.moment.setVisible(self.when.currentText() in (BEGAN, ENDED))
-        self.shift.setVisible(self._run_beside is not None)
+        self.beside.field.setVisible(self._run_beside is not None)
         if self._run_beside is not None:
             self._hub.try_to(self._match)
         elif self.preview is not None:
             notes = ". ".join(each[:1].upper() + each[1:] for each in self.preview.times.notes)
             say(self.when_words, notes or "The file says when each row was.")
-            self._draw(self.preview)
+            self._draw()
 
     @property
     def _run_beside(self) -> Run | None:
@@ -290,64 +299,29 @@ class BringView(QWidget):
 
     def _match(self) -> None:
         """Proposes where the file lies in a run, and says how sure that is."""
-        run, preview = self._run_beside, self.preview
+        run, preview, lesson = self._run_beside, self.preview, self._hub.lesson
         assert run is not None
         assert preview is not None
-        lesson = self._hub.lesson
-        replayed = lesson.working_up.replayed(run.id)
-        found = lesson.bringing_in.held_against(preview, replayed)
-        if found is None:
-            say(self.when_words, "Nothing in this file moves with anything in that run: type when it began.")
-            self.shift.setText("0 s")
+        if max(len(preview.logged.data), (run.end or 0) - (run.begin or 0)) <= LONG:
+            self.beside.show(held_against(preview, lesson.working_up.replayed(run.id)), preview.seconds)
             return
-        match, channel, name = found
-        self.shift.setText(f"{match.shift:.2f} s")
-        say(
-            self.when_words,
-            f"{channel} of this file and {name} of that run, {match.words}. It began so long after that run did:",
+        book, channels = lesson.book, lesson.store.channels
+
+        def then(held: HeldAgainst) -> None:
+            self.preview = preview
+            self.beside.show(held, preview.seconds)
+
+        def otherwise() -> None:
+            self.preview = preview
+            self.when.setCurrentText(DURATIONS)
+            self._show_when()
+
+        self._later(
+            "Looking where it lies in that run …",
+            lambda _: held_against_run(book, preview, run, channels),
+            then,
+            otherwise,
         )
-        self._draw_beside(replayed, channel, name, match.shift)
-
-    def _shifted(self) -> None:
-        """Another shift was typed: both traces are drawn so."""
-        run, preview, shift = self._run_beside, self.preview, self._typed_shift()
-        if run is None or preview is None or shift is None:
-            return
-        replayed = self._hub.lesson.working_up.replayed(run.id)
-        found = self._hub.lesson.bringing_in.held_against(preview, replayed)
-        if found is not None:
-            self._draw_beside(replayed, found[1], found[2], shift)
-
-    def _typed_shift(self) -> float | None:
-        try:
-            return number(self.shift.text().strip().removesuffix("s").strip())
-        except ValueError:
-            return None
-
-    def _draw_beside(self, replayed: Replayed, channel: str, name: str, shift: float) -> None:
-        """The run's trace over the file's, as high as that."""
-        assert self.preview is not None
-        self._draw(self.preview)
-        at = next(at for at, each in enumerate(self.preview.columns) if each.name == channel)
-        own, other = numbers(self.preview.logged, at), replayed.raw[name]
-        low, high, least, most = (float(end(each)) for each in (own, other) for end in (np.nanmin, np.nanmax))
-        scaled = low + (other - least) * ((high - low) / ((most - least) or 1.0))
-        seen = thinned(Picture(replayed.t, scaled), max(300, self.graph.width()), max(replayed.seconds, 1e-9))
-        line = self.graph.line(seen.t, seen.values, palette().soft, 1.4)
-        line.setPos(-shift, 0)
-        handle = pg.InfiniteLine(
-            start := 0.5 * self.preview.seconds, movable=True, pen=pen(palette().copper, 2), label=f"{name} of that run: drag",
-            labelOpts={"position": 0.93, "color": palette().copper, "movable": False},
-        )  # fmt: skip
-        self.handle = handle
-        self.graph.addItem(handle, ignoreBounds=True)
-
-        def dragged() -> None:
-            moved = shift + start - float(handle.value())
-            line.setPos(-moved, 0)
-            self.shift.setText(f"{moved:.2f} s")
-
-        handle.sigPositionChanged.connect(dragged)
 
     def bring(self) -> None:
         """Keeps the file that is shown as a run, and shows the next."""
@@ -369,9 +343,9 @@ class BringView(QWidget):
                 raise FileTrouble("moment-not-read", text=self.moment.text()) from None
         run_beside = self._run_beside
         if run_beside is not None:
-            shift = self._typed_shift()
+            shift = self.beside.shift
             if shift is None:
-                raise FileTrouble("moment-not-read", text=self.shift.text())
+                raise FileTrouble("moment-not-read", text=self.beside.field.text())
             moment = datetime.fromisoformat(run_beside.began_at).replace(tzinfo=None) + timedelta(seconds=shift)
         place = (bringing_in := self._hub.lesson.bringing_in).place_for(found, group.id)
 
