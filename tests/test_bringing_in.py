@@ -84,7 +84,8 @@ HABITS = {
     "spreadsheet with dates": (xlsx(["when", "load"], *([at, k] for k, at in enumerate(AFTER)), before=[["Pond, north side"], []]), ["load"], [0, 20, 40]),
     "open spreadsheet": (ods(["time (s)", "load"], [0, 1], [0.5, 2], [1.0, 3]), ["load"], [0, 0.5, 1.0]),
     "open spreadsheet with dates": (ods(["when", "load"], *([at, k] for k, at in enumerate(AFTER))), ["load"], [0, 20, 40]),
-    "SenML": ('[{"bn":"pond/","bt":1795599600,"n":"load","v":1},{"n":"temp","u":"Cel","v":21.4},{"n":"load","t":20,"v":2},{"n":"temp","u":"Cel","t":20,"v":21.5},{"n":"load","t":40,"v":3}]', ["pond/load", "pond/temp"], [0, 20, 40]),
+    "SenML": ('[{"bn":"pond/","bt":1795599600,"n":"load","v":1},{"n":"temp","u":"Cel","v":21.4},{"n":"load","t":20,"v":2},{"n":"temp","u":"Cel","t":20,"v":21.5},{"n":"load","t":40,"v":3}]', ["load", "temp"], [0, 20, 40]),
+    "SenML of a kit, its unit told once": ('[{"bn":"urn:dev:ow:10e2073a:","bu":"Cel","bt":1795599600,"n":"in","v":1},{"n":"out","v":21.4},{"n":"in","t":20,"v":2}]', ["in", "out"], [0, 20]),
     "SenML, a record a line": ('{"bn":"pond ","n":"load","t":1,"v":1}\n{"n":"load","t":1.5,"v":2}\n{"n":"load","t":2,"v":3}\n', ["pond load"], [0, 0.5, 1.0]),
     "a run that went out": ("time (s),raw load,tension (N),u_tension (N),tension is a guess\n0,1,2.1,0.01,\n0.5,101,2.2,0.01,yes\n1,102,2.3,0.01,\n", ["load", "tension", "u_tension", "tension is a guess"], [0, 0.5, 1.0]),
     "a tape": ("# common bench tape: seconds, tab, line\n0.000000\tload,temp\n0.500000\t1,21.4\n1.000000\t2,21.5\n1.500000\t3,21.6\n", ["load", "temp"], [0, 0.5, 1.0]),
@@ -346,6 +347,19 @@ def test_several_kits_in_one_file_become_several_runs_each_of_its_group(
     lesson.close()
     assert main(["import", str(book), str(path)]) == 2
     assert "brought in before, as Chalk run 1" in capsys.readouterr().err
+    heads = '[{"bn":"urn:dev:Chalk:","n":"temp","u":"Cel","v":20,"t":0},{"bn":"urn:dev:Flint:","n":"temp","u":"Cel","v":10,"t":0}'
+    rows = "".join(
+        f',{{"bn":"urn:dev:{who}:","n":"temp","u":"Cel","v":{at},"t":{at}}}'
+        for at in range(1, 9)
+        for who in ("Chalk", "Flint")
+    )
+    packs, diary = written(tmp_path, f"{heads}{rows}]", "packs.senml"), written(tmp_path, "dear diary\n", "diary.txt")
+    assert main(["import", str(book), str(diary), str(packs), "--json"]) == 2, "what can be read comes in all the same"
+    out = capsys.readouterr()
+    assert "diary.txt: no rows of numbers" in out.err
+    told = json.loads(out.out)
+    assert [(each["kit"], each["rows"]) for each in told["runs"]] == [("Chalk", 9), ("Flint", 9)]
+    assert [(each["name"], each["unit"]) for each in told["columns"] if each["is"] == "channel"] == [("temp", "°C")]
     numbered = written(
         tmp_path, "time (s),node,level\n" + "".join(f"{at},{at % 3 + 1},{at}\n" for at in range(30)), "net.csv"
     )

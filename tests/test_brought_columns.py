@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QComboBox
+from PyQt6.QtWidgets import QComboBox, QLabel
 
 from common_bench.exchange import logged, plain_rows
 from common_bench.exchange.logged import logged_from
@@ -23,6 +23,7 @@ from common_bench.model.long_task import LongTask
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import Trouble
 from person import Desk
+from test_bringing_in import xlsx
 
 QUIET = {
     "still": lambda t: np.zeros(len(t)),
@@ -116,6 +117,67 @@ def test_cells_wear_their_columns_colours_and_what_was_touched_is_told(tmp_path:
         "depth: no column here is called depth; give one that name, and it is calibrated",
     ]
     lesson.close()
+
+
+TEXT = "Zeit (s);Höhe (µm)\r\n" + "".join(f"{at};{at * 2},5\r\n" for at in range(30))
+FORMS = {
+    "a mark before it": TEXT.encode("utf-8-sig"), "UTF-16": TEXT.encode("utf-16"), "UTF-16 without a mark": TEXT.encode("utf-16-le"),
+    "Latin-1": TEXT.encode("latin-1"), "zeros before it": bytes(512) + TEXT.encode(), "CR alone": TEXT.replace("\r\n", "\r").encode(),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_first_lines_are_shown_as_text_whatever_the_file_is_written_in(form: str, tmp_path: Path) -> None:
+    (tmp_path / "LOG1.CSV").write_bytes(FORMS[form])
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
+    lines = first_lines(lesson.bringing_in.look_at(tmp_path / "LOG1.CSV"), 3, 90)
+    assert lines == [
+        [("Zeit (s);Höhe (µm)", None)],
+        *([(f"{at}", 0), (";", None), (f"{at * 2},5", 1)] for at in range(2)),
+    ]
+    lesson.close()
+
+
+def test_first_lines_of_a_sheet_are_its_cells_and_those_of_one_kit_of_several_wear_its_columns(tmp_path: Path) -> None:
+    (tmp_path / "sheet.xlsx").write_bytes(xlsx(["time (s)", "level (cm)"], *([at, at * 1.5] for at in range(20))))
+    (tmp_path / "net.csv").write_text(
+        "time (s),kit,level\n" + "".join(f"{at},{'AB'[at % 2]},{at}.5\n" for at in range(40))
+    )
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
+    assert first_lines(lesson.bringing_in.look_at(tmp_path / "sheet.xlsx"), 2, 90)[1] == [
+        ("0", 0),
+        (";", None),
+        ("0", 1),
+    ]
+    one, _ = lesson.bringing_in.look_at_all([tmp_path / "net.csv"])
+    assert first_lines(one, 2, 90)[1] == [("0", 0), (",", None), ("A", None), (",", None), ("0.5", 1)]
+    lesson.close()
+
+
+def test_of_several_files_those_that_can_be_read_are_joined_and_the_others_are_named_as_far_as_there_is_room(
+    tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    made = alone(OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"]))
+    made.press("4")
+    stage, notice = made.window.stage, made.hub.messages.notice
+    files = [tmp_path / f"LOG{at}.csv" for at in range(12)]
+    for at, path in enumerate(files):
+        rows = "".join(f"{at * 50 + row},{row}\n" for row in range(40))
+        path.write_text(f"time (s),level\n{rows}" if at < 2 else "dear diary\n" * (at % 2))
+    stage.bring_in(files)
+    made.see("LOG0.csv to LOG1.csv, joined", stage)
+    assert notice.words.startswith(
+        "10 of 12 files were not read: LOG2.csv: there is nothing in this file; LOG3.csv: no rows"
+    )
+    (shown,) = (each for each in notice.findChildren(QLabel) if each.text().startswith("10 of 12"))
+    assert shown.text().endswith(" …")
+    assert shown.heightForWidth(shown.width()) <= shown.height(), "what is shown is not cut"
+    assert notice.words in shown.toolTip()
+    before = len(shown.text())
+    made.window.resize(made.window.width() + 300, made.window.height())
+    made.until(lambda: len(shown.text()) > before, "more of it where there is more room")
+    made.hub.tell("Short.")
+    made.see("Short.", made.window)
 
 
 def test_what_a_column_is_is_chosen_from_a_list_and_its_trace_is_the_one_that_is_shown(

@@ -36,6 +36,7 @@ ONE_DIGIT = str.maketrans("123456789", "000000000")
 MOST_SHAPES = 20_000  # of lines, that are remembered
 LONG = 1 << 21  # bytes from which on a file is long
 SOMETHING = re.compile(rb"[^\x00\r\n\t ]")
+BEGINNING = 1 << 14  # characters of a file that are shown
 CUT_OFF = "a last line that is cut off"
 TAPE = b"# common bench tape"
 RAW = "raw "  # before a channel's name in a run that went out; what stands beside is worked out again
@@ -67,6 +68,8 @@ class Logged:
     settings: list[str] = field(default_factory=list)
     comma: bool = False
     mark: str = ""  # between cells
+    beginning: str = ""  # of it as text, in which lines are counted
+    places: tuple[int, ...] = ()  # of the columns among the cells of a line; all of them where there are none
 
     def column(self, at: int) -> list[str]:
         if isinstance(self.rows, ColumnRows):
@@ -147,8 +150,9 @@ def by_lines(path: Path, data: bytes, text: str) -> tuple[Logged, str, int]:
     rows: list[list[str]] = []
     places: list[int] = []
     made = Logged(
-        path, data, names, units, rows, places, settings=list(dict.fromkeys([*on_top, *remarks]))[:40], mark=mark
-    )
+        path, data, names, units, rows, places, settings=list(dict.fromkeys([*on_top, *remarks]))[:40], mark=mark,
+        beginning=text[:BEGINNING].replace("\x00", ""),
+    )  # fmt: skip
     ended = text.endswith(("\n", "\r"))
     again = False
     for at, (number, row) in enumerate(cells):

@@ -52,7 +52,7 @@ def by_speaker(made: Logged, at: int) -> list[tuple[str, Logged]]:
         part = replace(
             made, names=_without(made.names, at), units=_without(made.units, at),
             rows=replace(made, rows=made.taken(rows)).only([k for k in range(len(made.names)) if k != at]), numbers=[made.numbers[row] for row in rows],
-            breaks=[each for each in breaks if each > 0],
+            breaks=[each for each in breaks if each > 0], places=tuple(k for k in range(len(made.names)) if k != at),
         )  # fmt: skip
         found.append((id, part))
     return found

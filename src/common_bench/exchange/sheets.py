@@ -8,18 +8,20 @@ import csv
 import datetime
 import io
 import json
+import re
 import sys
 import zipfile
 from collections.abc import Iterable, Sequence
 from typing import Any
 
 from common_bench.model.trouble import FileTrouble
-from common_bench.reading.senml import LEAST_ABSOLUTE, Pack, senml_records
+from common_bench.reading.senml import LEAST_ABSOLUTE, SENML_UNITS, Pack, common_front, senml_records
 
 ZIP = b"PK\x03\x04"
 MARK = ";"
 MOST_ROWS, MOST_COLUMNS = 2_000_000, 256  # of a sheet; more is no table of readings
 MOST_UNPACKED = 1 << 30  # bytes that a packed file may come to
+BASE = re.compile(r"(.+)[:/](.+)")  # a kit's address before the name of a column
 ODS_TYPE = b"application/vnd.oasis.opendocument.spreadsheet"
 
 
@@ -171,18 +173,37 @@ def _one_pack(packs: list[Any]) -> list[Any]:
 
 
 def _rows_of(records: Sequence[Pack]) -> list[list[str]]:
-    names = list(dict.fromkeys(each.name for each in records))
-    units = {each.name: each.unit for each in records}
-    times = sorted({each.time for each in records})
-    at = {time: row for row, time in enumerate(times)}
-    cells = [[""] * len(names) for _ in times]
+    """A row a time, or one for each kit and time where several speak; columns by what their names have not in common."""
+    known = list(dict.fromkeys(each.name for each in records))
+    whose = _whose(known)
+    front = "" if whose else common_front(known)
+    called = {each: whose[each] if whose else ("", each[len(front) :] or each) for each in known}
+    names = list(dict.fromkeys(name for _, name in called.values()))
+    units = {called[each.name][1]: SENML_UNITS.get(each.unit, each.unit) for each in records}
+    places = sorted({(each.time, called[each.name][0]) for each in records})
+    at = {place: row for row, place in enumerate(places)}
+    cells = [[""] * len(names) for _ in places]
     for each in records:
         if each.value is not None and each.value == each.value:
-            cells[at[each.time]][names.index(each.name)] = repr(each.value)
+            kit, name = called[each.name]
+            cells[at[each.time, kit]][names.index(name)] = repr(each.value)
     head = [f"{name} ({units[name]})" if units[name] else name for name in names]
-    if times[0] >= LEAST_ABSOLUTE:
-        told = [
-            datetime.datetime.fromtimestamp(time, datetime.UTC).isoformat(timespec="milliseconds") for time in times
-        ]
-        return [["time", *head], *([time, *row] for time, row in zip(told, cells, strict=True))]
-    return [["time (s)", *head], *([repr(time), *row] for time, row in zip(times, cells, strict=True))]
+    of_kit = [["kit"], *([kit] for _, kit in places)] if whose else [[]] * (len(places) + 1)
+    absolute = places[0][0] >= LEAST_ABSOLUTE
+    times = ["time" if absolute else "time (s)", *(_moment_of(time) if absolute else repr(time) for time, _ in places)]
+    return [[time, *kit, *row] for time, kit, row in zip(times, of_kit, [head, *cells], strict=True)]
+
+
+def _moment_of(time: float) -> str:
+    return datetime.datetime.fromtimestamp(time, datetime.UTC).isoformat(timespec="milliseconds")
+
+
+def _whose(names: Sequence[str]) -> dict[str, tuple[str, str]] | None:
+    """The kit and the column of each name, where several kits have a column of one name: what stands before the last border, and after
+    it; None where one kit speaks."""
+    parted = {name: (found[1], found[2]) for name in names if (found := BASE.fullmatch(name)) is not None}
+    kits = {kit for kit, _ in parted.values()}
+    if len(parted) < len(names) or len(kits) < 2 or len({column for _, column in parted.values()}) == len(names):
+        return None
+    front = common_front(sorted(kits))
+    return {name: (kit[len(front) :].strip(":/. ") or kit, column) for name, (kit, column) in parted.items()}

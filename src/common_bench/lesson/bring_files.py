@@ -18,7 +18,7 @@ POLL = 0.01  # s between looks whether a run has been worked up
 
 
 def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, ended: str) -> Iterator[dict[str, Any]]:
-    """What `import` does: each file as a run, told as it comes. Raises Trouble in words; what came in before it stays."""
+    """What `import` does: each file as a run, told as it comes. Raises Trouble in words; what has come in stays."""
     first = files[0]
     if book.exists():
         lesson = OpenLesson.open(book)
@@ -60,15 +60,11 @@ def _kept(
 
 
 def _looked_at(lesson: OpenLesson, files: Sequence[Path]) -> Iterator[list[Preview]]:
-    """All files, the kits of one file together and those of one series as one; where one cannot be read, those before it come
-    first."""
-    try:
-        found = lesson.bringing_in.look_at_all(files)
-    except Trouble:
-        for path in files:
-            yield from _by_file(lesson.bringing_in.look_at_all([path]))
-    else:
-        yield from _by_file(found)
+    """All files, the kits of one file together and those of one series as one; where some cannot be read, the others come first."""
+    found, trouble = lesson.bringing_in.looked_through(files)
+    yield from _by_file([lesson.bringing_in.recognised(each) for each in found])
+    if trouble is not None:
+        raise trouble
 
 
 def _by_file(previews: list[Preview]) -> Iterator[list[Preview]]:

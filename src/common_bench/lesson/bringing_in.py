@@ -136,6 +136,23 @@ class BringingIn:
         FileTrouble where nothing can be read of one of them."""
         return [self.recognised(each) for each in self.previews([logged_from(path) for path in paths])]
 
+    def looked_through(
+        self, paths: Sequence[Path], progress: LongTask | None = None
+    ) -> tuple[list[Preview], FileTrouble | None]:
+        """The same of those that can be read, and why the others cannot. Safe from any thread: what the book knows of them is not in
+        it yet (`recognised`). Raises what `progress` does."""
+        read: list[Logged] = []
+        refused: list[FileTrouble] = []
+        for path in paths:
+            try:
+                read.append(logged_from(path, progress))
+            except FileTrouble as trouble:
+                refused.append(trouble)
+        if len(refused) < 2:
+            return self.previews(read), refused[0] if refused else None
+        told = "; ".join(f"{Path(each.where).name}: {each.what.rstrip('.')}" for each in refused)
+        return self.previews(read), FileTrouble("files-not-read", count=len(refused), whole=len(paths), told=told)
+
     def previews(self, read: Sequence[Logged]) -> list[Preview]:
         """The same of files that have been read; what is long in it. Safe from any thread: what the book knows of them is not in it yet
         (`recognised`)."""

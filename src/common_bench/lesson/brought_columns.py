@@ -3,6 +3,7 @@ cell of a line wears."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 
@@ -14,6 +15,7 @@ from common_bench.lesson.brought_words import BroughtColumn, Preview, Role
 from common_bench.model.block import Floats
 from common_bench.model.measured import how_long
 
+LINE_END = re.compile(r"\r\n|\n|\r")
 STILL = "always the same"
 ROWS_LOOKED_AT = 6000  # by which it is found what was touched; of more, means of neighbours
 AROUND = (5, 20, 80)  # rows before and after, with which a reading is held against its surroundings
@@ -121,15 +123,17 @@ def _comes_back(v: Floats, first: int, last: int, reach: int) -> bool:
 def first_lines(preview: Preview, most: int, longest: int) -> list[list[Piece]]:
     """The first lines of a file as they stand there, taken apart by column."""
     logged = preview.logged
-    text = logged.data[: 40 * longest * most].decode("utf-8", "replace").splitlines()[:most]
+    text = LINE_END.split(logged.beginning)[:most]
     rows = set(logged.numbers[:most])
-    return [_pieces(line[:longest], logged.mark, number in rows) for number, line in enumerate(text, 1)]
+    places = logged.places or tuple(range(len(logged.names)))
+    column_at = {cell: column for column, cell in enumerate(places)}
+    return [_pieces(line[:longest], logged.mark, column_at, number in rows) for number, line in enumerate(text, 1)]
 
 
-def _pieces(line: str, mark: str, is_row: bool) -> list[Piece]:
+def _pieces(line: str, mark: str, column_at: Mapping[int, int], is_row: bool) -> list[Piece]:
     if not is_row or not mark or '"' in line:
         return [(line, None)]
     found: list[Piece] = []
     for at, cell in enumerate(line.split(mark)):
-        found += [(mark, None)] * (at > 0) + ([(cell, at)] if cell else [])
+        found += [(mark, None)] * (at > 0) + ([(cell, column_at.get(at))] if cell else [])
     return found

@@ -28,9 +28,11 @@ OFFERS = {
     "prompts": ("waiting_for",),
     "reader": ("Reader",),
     "senml": (
+        "common_front",
         "LEAST_ABSOLUTE",
         "Pack",
         "senml_records",
+        "SENML_UNITS",
     ),
     "spans": (
         "Span",

@@ -155,7 +155,7 @@ def senml_format(texts: Sequence[str]) -> StreamFormat | None:
             absolute = absolute or record.time >= LEAST_ABSOLUTE
     if not order or len(order) > MOST_KEYS:
         return None
-    front = _common_front(list(order))
+    front = common_front(list(order))
     columns = [
         Column(name[len(front) :] or name, SENML_UNITS.get(unit, unit), key=name) for name, unit in order.items()
     ]
@@ -167,7 +167,7 @@ def senml_format(texts: Sequence[str]) -> StreamFormat | None:
 SENML_UNITS = {"Cel": "°C", "%RH": "%", "lx": "lx", "Ohm": "Ω", "deg": "°", "/": "", "rad": "rad"}
 
 
-def _common_front(names: Sequence[str]) -> str:
+def common_front(names: Sequence[str]) -> str:
     """What all names begin with up to a border, as a device's address in SenML."""
     front = names[0]
     for name in names[1:]:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import time
+from bisect import bisect_left
 from collections import deque
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QSizePolicy, QStackedWidget, QVBoxLayout
 
@@ -19,6 +20,7 @@ HEIGHT = 50
 STAYS = {"good": 5.0, "amber": 14.0, "red": 25.0}  # s that a sentence stays whose cause has no end of its own
 LOOK_EVERY = 250  # ms
 REMEMBERED = 6  # sentences that can be looked at again
+MOST_LINES = 2  # of a sentence, that there is room for
 MOST_WORDS = 200  # characters of several sentences in the place
 
 Ended = Callable[[], bool]
@@ -96,6 +98,8 @@ class Notice(QFrame):
         row.setContentsMargins(px(12), px(3), px(8), px(3))
         self.setLayout(row)
         self._then: Callable[[], object] = lambda: None
+        self._whole = ""
+        self._words.installEventFilter(self)  # a button takes some of its room
 
     def show_sentence(self, words: str, tone: str, act: str, then: Callable[[], object] | None) -> None:
         self.say(words)
@@ -105,8 +109,29 @@ class Notice(QFrame):
         self._then = then or (lambda: None)
 
     def say(self, words: str) -> None:
-        self._words.setText(words)
+        self._whole = words
+        self._fit()
         set_tip(self._words, words)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is not None and event.type() == QEvent.Type.Resize:
+            self._fit()
+        return super().eventFilter(watched, event)
+
+    def _fit(self) -> None:
+        """As many of the words as there is room for; all of them are in the tip, and among what was told of late."""
+        words, room = self._whole.split(" "), MOST_LINES * self._words.fontMetrics().lineSpacing()
+        width = max(self._words.width(), px(200))
+
+        def fits(count: int) -> bool:
+            text = self._whole if count == len(words) else f"{' '.join(words[:count])} …"
+            flags = Qt.TextFlag.TextWordWrap
+            return self._words.fontMetrics().boundingRect(0, 0, width, 10_000, flags, text).height() <= room
+
+        count = len(words)
+        if not fits(count):
+            count = max(1, bisect_left(range(1, count), True, key=lambda each: not fits(each)))
+        self._words.setText(self._whole if count == len(words) else f"{' '.join(words[:count])} …")
 
     def add_words(self, words: str) -> None:
         self.say(f"{self.words} {words}")
@@ -118,7 +143,7 @@ class Notice(QFrame):
 
     @property
     def words(self) -> str:
-        return self._words.text()
+        return self._whole
 
 
 class MessagePlace(QFrame):

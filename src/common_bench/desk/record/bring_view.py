@@ -20,7 +20,7 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.record.bring_beside import BesideRun
 from common_bench.desk.record.column_colours import coloured_lines, tone_of
 from common_bench.desk.shell.hub import Hub
-from common_bench.exchange.logged import LONG, logged_from
+from common_bench.exchange.logged import LONG
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.bringing_in import KeptFile
 from common_bench.lesson.brought_calibrations import calibration_words
@@ -36,6 +36,8 @@ from common_bench.model.long_task import LongTask
 from common_bench.model.run import Run
 from common_bench.model.trouble import FileTrouble
 
+ENDINGS = ("csv", "txt", "tsv", "log", "dat", "xlsx", "ods", "senml", "json", "tape")
+LOGGED_FILES = " ".join(f"*.{each} *.{each.upper()}" for each in ENDINGS)  # cards shout
 FIRST_LINES, MOST_LINE = 6, 90  # lines of the file that are shown, characters of each
 ROLES: dict[Role, str] = {"clock": "the kit's clock", "channel": "a channel", "ignored": "left out"}
 AS_TOLD, WRITTEN, BEGAN, ENDED, DURATIONS = "as the file says", "ended when last written", "began when I say", "ended when I say", "only durations count"  # fmt: skip
@@ -107,31 +109,30 @@ class BringView(QWidget):
         self._shown = (self.lines_card, self.columns_card, self.trace_card, right, self.main)
 
     def choose_files(self) -> None:
-        found, _ = QFileDialog.getOpenFileNames(self, "Files from a memory card", str(Path.home()), "Logged files (*.csv *.txt *.tsv *.log *.dat *.xlsx *.ods *.senml *.json *.tape);;All files (*)")  # fmt: skip
+        found, _ = QFileDialog.getOpenFileNames(self, "Files from a memory card", str(Path.home()), f"Logged files ({LOGGED_FILES});;All files (*)")  # fmt: skip
         if found:
             self._chosen([Path(each) for each in found])
 
     def look_at(self, paths: Sequence[Path]) -> bool:
         """Shows the first run of those that can be read, long ones once a worker has read them; whether one can."""
-        bringing_in, found = self._hub.lesson.bringing_in, list[Preview]()
+        bringing_in = self._hub.lesson.bringing_in
+
+        def read(progress: LongTask) -> tuple[list[Preview], FileTrouble | None]:
+            found, trouble = bringing_in.looked_through(paths, progress)
+            return [with_pictures(each) for each in found], trouble
+
+        def show(read: tuple[list[Preview], FileTrouble | None]) -> bool:
+            found, trouble = read
+            if trouble is not None:
+                self._hub.tell(trouble.sentence, "red")
+            return self._show_all([bringing_in.recognised(each) for each in found])
+
         size = sum(path.stat().st_size for path in paths if path.is_file())
-        if size > LONG:
-            names = ", ".join(path.name for path in paths[:3])
-            self._later(
-                f"Reading {names} ({size / 1e6:.0f} MB) …",
-                lambda progress: [
-                    with_pictures(each)
-                    for each in bringing_in.previews([logged_from(path, progress) for path in paths])
-                ],
-                lambda found: self._show_all([bringing_in.recognised(each) for each in found]),
-            )
-            return True
-        try:
-            found = bringing_in.look_at_all(paths)
-        except FileTrouble:  # each by itself, so that what can be read is shown, and what cannot is told
-            for path in paths:
-                self._hub.try_to(lambda path=path: found.extend(bringing_in.look_at_all([path])))  # type: ignore[misc]
-        return self._show_all(found)
+        if size <= LONG:
+            return show(bringing_in.looked_through(paths))
+        names = ", ".join(path.name for path in paths[:3])
+        self._later(f"Reading {names} ({size / 1e6:.0f} MB) …", read, lambda read: None if show(read) else self.leave())
+        return True
 
     def _show_all(self, found: list[Preview]) -> bool:
         self.preview, self._waiting = None, found
