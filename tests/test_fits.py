@@ -71,6 +71,36 @@ def test_a_known_truth_is_found_again_as_often_as_the_intervals_say(kind: str) -
     assert share >= 0.95 - 3.5 * (0.05 * 0.95 / (trials * len(true))) ** 0.5
 
 
+LONG = {
+    "a decay": ("A * exp(-time / tau) + c", {"A": 4.0, "tau": 90.0, "c": 0.3}, lambda t, p: p["A"] * np.exp(-t / p["tau"]) + p["c"]),
+    "a swing, six readings long": ("A * exp(-time / d) * sin(w * time + h) + c", {"A": 2.0, "d": 150.0, "w": 2 * np.pi / 0.062, "h": 0.5, "c": 1.0}, lambda t, p: p["A"] * np.exp(-t / p["d"]) * np.sin(p["w"] * t + p["h"]) + p["c"]),
+    # kept aside while the search for starts was made quicker
+    "a swing, half a second long": ("A * sin(w * time + h)", {"A": 1.5, "w": 12.6, "h": 0.9}, lambda t, p: p["A"] * np.sin(p["w"] * t + p["h"])),
+    "a swing, three readings long": ("A * exp(-time / d) * cos(w * time) + c", {"A": 1.0, "d": 400.0, "w": 2 * np.pi / 0.0313, "c": 0.0}, lambda t, p: p["A"] * np.exp(-t / p["d"]) * np.cos(p["w"] * t) + p["c"]),
+    "a bell": ("A * exp(-(time - m)^2 / (2 * s^2)) + c", {"A": 3.0, "m": 201.0, "s": 2.5, "c": 0.2}, lambda t, p: p["A"] * np.exp(-((t - p["m"]) ** 2) / (2 * p["s"] ** 2)) + p["c"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", LONG)
+def test_of_many_readings_some_tell_starts_apart_and_all_of_them_the_parameters(kind: str) -> None:
+    """As of 30 000 at 100 a second; where a few hundred of them at even distances would see another pace."""
+    formula, truth, curve = LONG[kind]
+    t = np.arange(30_000) * 0.01
+    y = curve(t, truth) + np.random.default_rng(4).normal(0, 0.1, len(t))
+    workings = check(
+        ["a = calibrated load", f"found = a fitted by {formula}", *(f"{name}_of = {name} of found" for name in truth)],
+        {"load": "V"},
+    )
+    assert not workings.troubles, workings.troubles[0].sentence
+    numbers = over_span(
+        workings, {"a": Series(t, y, "V", {Source("noise", False): np.full(len(t), 0.1)})}, (0.0, 300.0)
+    )
+    for name, value in truth.items():
+        found = numbers[f"{name}_of"].measured
+        assert abs(found.value - value) < 4.5 * found.u, name
+        assert found.u < 0.02 * max(1.0, abs(value)), name
+
+
 @pytest.mark.long_proof
 def test_noise_that_resembles_its_neighbours_widens_and_is_said() -> None:
     held, plain, alike = 0, [], []

@@ -53,6 +53,7 @@ OFFERS = {
         "KINDS",
         "line_behind",
         "names_of",
+        "read_words",
         "run_against",
         "run_spectrum",
         "run_words",
@@ -216,6 +217,7 @@ OFFERS = {
     ),
     "run_words": (
         "listed",
+        "no_run_words",
         "opening_words",
         "unworked_words",
     ),

@@ -14,7 +14,9 @@ from scipy import signal
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.one_bench import began
+from common_bench.lesson.words import age_words
 from common_bench.model.block import Events, Floats
+from common_bench.model.measured import how_long, plain
 from common_bench.model.run import Run
 from common_bench.record.replay import Replayed, quantities
 from common_bench.record.snapshot import KitState
@@ -271,3 +273,12 @@ def line_behind(replayed: Replayed, name: str, aligned: Aligned, pixels: int) ->
         start = float(events.t[0])
     found = thinned(Picture(series.t - start, series.values), pixels, max(replayed.seconds, 1e-9))
     return found.t, found.values
+
+
+def read_words(run: Run, replayed: Replayed) -> str:
+    """How long a run is, how many readings it has and what they were calibrated by, in a line."""
+    used = run.setting.calibrations if run.setting else ()
+    calibration = f"calibration of {age_words(used[0].made_at)}" if used else "not calibrated"
+    if run.setting and run.setting.applied_at:
+        calibration += ", applied afterwards"
+    return " · ".join([how_long(replayed.seconds), f"{plain(len(replayed.t), 0)} readings", calibration])

@@ -1,10 +1,13 @@
-"""Several benches or runs told in one sentence: runs that were open when the program stopped, those that give no finding."""
+"""Runs of benches in words: those that were open when the program stopped, those that give no finding, and what is said where there is
+none to be seen."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Literal
 
 from common_bench.lesson.store import LessonStore
+from common_bench.model.run import Run
 from common_bench.model.trouble import Trouble
 
 MOST_NAMED = 3  # runs that are called by their names; of more, how many others there are
@@ -45,3 +48,29 @@ def unworked_words(store: LessonStore, runs: Sequence[int]) -> list[str]:
         f"{listed(names)} {'are' if len(names) > 1 else 'is'} kept, without a finding: {sentence}"
         for sentence, names in found.items()
     ]
+
+
+def no_run_words(store: LessonStore, group: int) -> tuple[str, str]:
+    """What Work up says of a bench of which there is nothing to be seen yet, and what to do."""
+    alias = store.group(group).alias if group else ""
+    if group and (under_way := worked_on(store, group)):
+        said = f"{alias} run {under_way[-1].number} is being worked up …"
+        return said, "It appears here by itself. A long run, or a fit that finds no good curve, takes a while."
+    return (
+        f"{alias} has no run yet" if alias else "No runs yet",
+        "Record one in stage 4, or choose another bench with the arrow keys.",
+    )
+
+
+def worked_on(store: LessonStore, group: int) -> list[Run]:
+    """Runs of a group that are over and not worked up yet."""
+    seen = {run.id for run in store.ended_runs(group)}
+    return [run for run in store.runs(group) if run.state == "closed" and run.id not in seen]
+
+
+def kept_words(store: LessonStore, group: int) -> tuple[str, Literal["plain", "red"]]:
+    """What Work up says of a bench in its column."""
+    kept = len(store.kept_runs(group))
+    if not kept and worked_on(store, group):
+        return "being worked up …", "plain"
+    return (f"{kept} kept", "plain") if kept else ("none yet", "red")

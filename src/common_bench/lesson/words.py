@@ -12,6 +12,7 @@ from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.pool_state import state_words
 from common_bench.lesson.reading_words import plugged_words
+from common_bench.lesson.run_words import kept_words
 from common_bench.model.bench import Port
 from common_bench.model.measured import NO_VALUE, Measured, digits, plain
 from common_bench.model.plan import Condition, SensorPlan
@@ -156,8 +157,7 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
         kept = len(lesson.store.kept_runs(group))
         return f"ready · {kept} kept", "good" if kept >= lesson.store.plan.runs_per_group else "plain"
     if stage == "work":
-        kept = len(lesson.store.kept_runs(group))
-        return (f"{kept} kept", "plain") if kept else ("none yet", "red")
+        return kept_words(lesson.store, group)
     if stage == "pool":
         sent = sum(1 for row in lesson.store.pool_rows() if row.group == group)
         return (f"{sent} finding{'s' if sent != 1 else ''}", "plain") if sent else ("none yet", "red")

@@ -9,6 +9,10 @@ from common_bench.workings.fit_long import in_long_numbers
 from common_bench.workings.fit_problem import Problem, left_by, sizes_of
 
 MOST_LOOKS, FEW_LOOKS = 2000, 150  # at the formula on the way to a minimum
+MANY = 20_000  # readings, from which on the formula's own derivatives are worth more than further looks at it
+LOOKS_AT_MANY = 25  # at the formula of many readings: who comes here was put right by some of them
+ENOUGH = 1e-10  # as TIGHT, of many readings: far less than the digits that they know
+UNSEEN = 1e-6  # of a parameter's own uncertainty, by which a last step of many readings may be left out
 TIGHT = 1e-15  # relative change of squares, or of parameters, with which a minimum is found
 POLISHED = 12  # last steps by the linear equations of the minimum
 
@@ -24,17 +28,26 @@ def refined(problem: Problem, weights: Floats, start: Floats, looks: int = MOST_
             found = (problem.of((scaled * size).tolist()) - problem.y.values) * weights
         return np.where(np.isfinite(found), found, 1e12)
 
+    many = len(problem.y) > MANY
+    tight, most = (ENOUGH, min(looks, LOOKS_AT_MANY)) if many else (TIGHT, looks)
+
+    def steepness(scaled: Floats) -> Floats:
+        with np.errstate(all="ignore"):
+            found = problem.gradient(scaled * size, sizes_of(problem, scaled * size)) * weights
+        return np.where(np.isfinite(found), found, 0.0).T * size
+
     try:
         if problem.what.bounds:
             low, high = problem.ends
             inside = np.clip(start, low, high)
             told = least_squares(
-                off, inside / size, bounds=(low / size, high / size), max_nfev=looks, ftol=TIGHT, xtol=TIGHT, gtol=TIGHT
-            )
+                off, inside / size, bounds=(low / size, high / size), max_nfev=most, ftol=tight, xtol=tight, gtol=tight,
+                jac=steepness if many else "2-point",
+            )  # fmt: skip
         else:
             told = least_squares(
-                off, start / size, method="lm" if len(problem.y) >= len(start) else "trf", max_nfev=looks,
-                ftol=TIGHT, xtol=TIGHT, gtol=TIGHT,
+                off, start / size, method="lm" if len(problem.y) >= len(start) else "trf", max_nfev=most,
+                ftol=tight, xtol=tight, gtol=tight, jac=steepness if many else "2-point",
             )  # fmt: skip
     except (ValueError, np.linalg.LinAlgError):
         return None
@@ -64,7 +77,8 @@ def _polished(problem: Problem, weights: Floats, p: Floats) -> Floats:
         its = left_by(problem, weights, moved)
         if not its <= left * (1 + 1e-12):
             return p
-        small = bool((np.abs(moved - p) <= TIGHT * np.abs(p)).all())
+        unseen = UNSEEN * (left / len(problem.y)) ** 0.5 / scaling if len(problem.y) > MANY else 0.0
+        small = bool((np.abs(moved - p) <= np.maximum(TIGHT * np.abs(p), unseen)).all())
         p, left = moved, min(left, its)
         if small:
             return p

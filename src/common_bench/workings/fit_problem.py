@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from common_bench.model.block import Floats, Series
+from common_bench.model.block import Floats, Ints, Series
 from common_bench.model.units import conversion
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.compiled import NotCompiled, Worked, as_array, compiled
@@ -21,6 +21,7 @@ from common_bench.workings.streams import Value
 
 MOVED = 1e-6  # of a parameter's size, by which derivatives are taken where there is no better way
 AT_BOUND = 1e-6  # of the way between two bounds, from one of them
+MOST_LINES = 6000  # between neighbouring readings, that a curve is looked at between
 COMPLEX_STEP = 1e-40  # of a parameter's size
 
 
@@ -48,8 +49,7 @@ class Problem:
         self.names = list(what.free)
         self.time = Series(y.t, y.t - began, "s", {CLOCK_RATE: (y.t - began) * clock_u} if clock_u else {})
         self._quick = self._compile()
-        self._middle: Problem | None = None
-        self._order = np.arange(len(y))
+        self._lines: tuple[Problem, Problem, Problem, float] | None = None
 
     @property
     def ends(self) -> tuple[Floats, Floats]:
@@ -153,9 +153,9 @@ class Problem:
             try:
                 with np.errstate(all="ignore"):
                     found: Any = as_array(made([*moved, *others, self.time.values]), len(self.y), complex)
+                    rows.append(np.asarray(found.imag / step * factor, float))
             except TypeError:
                 return None
-            rows.append(np.asarray(found.imag / step * factor, float))
         gradient: Floats = np.array(rows)
         return gradient if bool(np.isfinite(gradient).all()) else None
 
@@ -221,36 +221,50 @@ class Problem:
 
     def hidden(self, p: Sequence[float]) -> float:
         """Squares by which the curve leaves the straight lines between neighbouring readings: a pace that is too fast for
-        them to see fits as well as the true one, and only this tells of it."""
-        middle = self._between()
-        at = self.of(p)[self._order]
-        found = float(((middle.of(p) - (at[1:] + at[:-1]) / 2) ** 2).sum())
+        them to see fits as well as the true one, and only this tells of it. Of many readings by some of these lines."""
+        if self._lines is None:
+            self._lines = self._between()
+        low, middle, high, share = self._lines
+        found = float(((middle.of(p) - (low.of(p) + high.of(p)) / 2) ** 2).sum()) * share
         return found if np.isfinite(found) else 0.0
 
-    def _between(self) -> Problem:
-        """The formula half-way between neighbours, along what the quantity is held against."""
-        if self._middle is None:
-            along = next((leaf.values for leaf in self.leaves.values() if isinstance(leaf, Series)), self.y.t)
-            self._order = np.argsort(along, kind="stable")
+    def _between(self) -> tuple[Problem, Problem, Problem, float]:
+        """The formula at readings, at the next ones along what the quantity is held against, and half-way between them; how many such
+        lines there are for one of these."""
+        along = next((leaf.values for leaf in self.leaves.values() if isinstance(leaf, Series)), self.y.t)
+        order = np.argsort(along, kind="stable")
+        chosen = spread_out(len(order) - 1, MOST_LINES)
+        one, other = order[chosen], order[chosen + 1]
 
-            def halved(series: Series) -> Series:
-                t, values = series.t[self._order], series.values[self._order]
-                return Series((t[1:] + t[:-1]) / 2, (values[1:] + values[:-1]) / 2, series.unit)
+        def halved(series: Series) -> Series:
+            t, values = ((each[one] + each[other]) / 2 for each in (series.t, series.values))
+            return Series(t, values, series.unit)
 
-            leaves = {place: halved(leaf) if isinstance(leaf, Series) else leaf for place, leaf in self.leaves.items()}
-            self._middle = Problem(self.what, halved(self.y), leaves, self.began)
-        return self._middle
+        leaves = {place: halved(leaf) if isinstance(leaf, Series) else leaf for place, leaf in self.leaves.items()}
+        middle = Problem(self.what, halved(self.y), leaves, self.began)
+        return self.at_rows(one), middle, self.at_rows(other), (len(order) - 1) / max(1, len(chosen))
 
     def thinned(self, most: int) -> Problem:
-        if len(self.y) <= most:
-            return self
-        rows = np.linspace(0, len(self.y) - 1, most).astype(int)
+        """Some of its readings, evenly."""
+        return self.at_rows(np.linspace(0, len(self.y) - 1, most).astype(int)) if len(self.y) > most else self
+
+    def at_rows(self, rows: Ints) -> Problem:
+        """Some of its readings, without what they are uncertain by."""
         leaves = {
             place: Series(leaf.t[rows], leaf.values[rows], leaf.unit) if isinstance(leaf, Series) else leaf
             for place, leaf in self.leaves.items()
         }
         y = Series(self.y.t[rows], self.y.values[rows], self.y.unit)
         return Problem(self.what, y, leaves, self.began)
+
+
+def spread_out(count: int, most: int) -> Ints:
+    """Of so many readings `most`, one somewhere in each of as many equal parts: at even distances a swing that is faster than they come
+    would look like a slow one. All where there are no more."""
+    if count <= most:
+        return np.arange(count)
+    places = np.arange(most) + np.random.default_rng(13).random(most)
+    return np.minimum((places * (count / most)).astype(np.int64), count - 1)
 
 
 def sizes_of(problem: Problem, p: Floats) -> Floats:

@@ -14,9 +14,10 @@ from common_bench.model.block import Floats, Series
 from common_bench.model.trouble import FindingTrouble
 from common_bench.model.units import conversion, power, same_kind
 from common_bench.workings.fit_minimum import refined
-from common_bench.workings.fit_problem import Problem, left_by, sizes_of
+from common_bench.workings.fit_problem import Problem, left_by, sizes_of, spread_out
 
 THINNED = 240  # readings by which starts are tried
+TOLD_BY = 6000  # readings by which starts are put right and told apart
 SIZES = np.geomspace(1e-3, 1e3, 37)  # of a parameter, in what its unit is measured by
 MOST_STARTS, BEST = 1600, 5
 REACHES = (
@@ -31,6 +32,7 @@ HIDDEN, LOOKED_THROUGH = (
     240,
 )  # share of what a curve does between readings that counts against a start; starts looked at
 EQUAL = 1e-6  # of the squares, by which two minima are the same
+MOST_FINE = 1 << 19  # readings whose spectrum is looked at between its own places
 OSCILLATIONS = 6  # whose periods are proposed
 MOST_LOOKS, FEW_LOOKS = 2000, 150  # at the formula on the way to a minimum
 LOOKS_A_START = 500  # at the formula, before the best of the starts is put right to the last digit
@@ -46,8 +48,16 @@ def started(problem: Problem, weights: Floats) -> Floats:
     small = problem.thinned(THINNED)
     plain = _plain_ones(small)
     others = [name for name in small.names if name not in plain]
-    tried = sorted(_tries(small, plain, others), key=lambda each: each[0] * (1 + TURNED * float(np.sum(each[1] < 0))))
-    looked = [(left + HIDDEN * problem.hidden(p.tolist()), p) for left, p in tried[:LOOKED_THROUGH]]
+    tried = sorted(
+        _tries(small, problem, plain, others), key=lambda each: each[0] * (1 + TURNED * float(np.sum(each[1] < 0)))
+    )
+    some = spread_out(len(problem.y), TOLD_BY)
+    fewer, its_weights = (problem, weights) if len(some) == len(problem.y) else (problem.at_rows(some), weights[some])
+    share, even = len(fewer.y) / len(problem.y), np.ones(len(fewer.y))
+    looked = [
+        ((left if share == 1.0 else left_by(fewer, even, p)) + HIDDEN * share * problem.hidden(p.tolist()), p)
+        for left, p in tried[:LOOKED_THROUGH]
+    ]
     tried = [*sorted(looked, key=lambda each: each[0]), *tried[LOOKED_THROUGH:]]
     starts = [start for _, start in tried[: BEST if others else 1]]
     if len(others) >= MANY_BENT:
@@ -55,11 +65,11 @@ def started(problem: Problem, weights: Floats) -> Floats:
         starts = _improved(small, [*evolved, *(start for _, start in tried[:IMPROVED])])[:BEST]
     kept: list[tuple[bool, float, Floats]] = []
     for start in starts:
-        found = refined(problem, weights, start, LOOKS_A_START)
+        found = refined(fewer, its_weights, start, LOOKS_A_START)
         if found is None:
             continue
         left = left_by(problem, weights, found) * (1 + TURNED * float(np.sum(found < 0)))
-        dumb = not (np.abs(problem.gradient(found, sizes_of(problem, found)) * weights).max(axis=1) > 0).all()
+        dumb = not (np.abs(fewer.gradient(found, sizes_of(fewer, found)) * its_weights).max(axis=1) > 0).all()
         kept.append((dumb, left, found))  # one that every parameter still moves goes before all others
     if not kept:
         raise FindingTrouble("fit-says-nothing", name=problem.what.name, which=" and ".join(problem.names))
@@ -112,17 +122,29 @@ def _evolved(small: Problem, plain: list[str], starts: list[Floats]) -> list[Flo
 
 
 def _turned(problem: Problem, weights: Floats, left: float, p: Floats) -> Floats:
-    """With the signs that people expect, and without whole turns of a phase, where others fit as well."""
-    for at in np.flatnonzero(np.abs(p) > np.pi).tolist():
-        other = p.copy()
-        other[at] -= 2 * np.pi * round(other[at] / (2 * np.pi))
-        if problem.holds(other) and left_by(problem, weights, other) <= left * (1 + TURNED):
-            p = other
+    """With the signs that people expect, and without whole turns of a phase, where others fit as well: a size may change its sign alone,
+    or with half a turn of a phase."""
+
+    def fits_as_well(other: Floats) -> bool:
+        return problem.holds(other) and left_by(problem, weights, other) <= left * (1 + TURNED)
+
+    phases = [at for at, name in enumerate(problem.names) if not problem.what.free[name]]
     for at in np.flatnonzero(p < 0).tolist():
         other = p.copy()
         other[at] = -other[at]
-        its = float((((problem.of(other.tolist()) - problem.y.values) * weights) ** 2).sum())
-        if problem.holds(other) and its <= left * (1 + TURNED):
+        if fits_as_well(other):
+            p = other
+            continue
+        for phase in phases:
+            half = other.copy()
+            half[phase] += np.pi if half[phase] <= 0 else -np.pi
+            if phase != at and fits_as_well(half):
+                p = half
+                break
+    for at in np.flatnonzero(np.abs(p) > np.pi).tolist():
+        other = p.copy()
+        other[at] -= 2 * np.pi * round(other[at] / (2 * np.pi))
+        if fits_as_well(other):
             p = other
     return p
 
@@ -181,12 +203,12 @@ def _units(problem: Problem) -> Floats:
     return np.array(scales)
 
 
-def _tries(problem: Problem, plain: list[str], others: list[str]) -> list[tuple[float, Floats]]:
+def _tries(problem: Problem, whole: Problem, plain: list[str], others: list[str]) -> list[tuple[float, Floats]]:
     """Parameters to begin with and what they leave of the squares: of every size, and those that the readings themselves
-    propose."""
+    propose. whole: the problem of which this is a part."""
     units = dict(zip(problem.names, _units(problem), strict=True))
     y = problem.y.values
-    proposed = [_proposed(problem, problem.what.free[name]) for name in others]
+    proposed = [_proposed(problem, whole, problem.what.free[name]) for name in others]
     sizes = [np.concatenate([SIZES, -SIZES, [0.0]]) * units[name] for name in others]
     grids = [np.unique(np.concatenate(each)) for each in zip(sizes, proposed, strict=True)]
     dice, total = np.random.default_rng(11), 1
@@ -209,17 +231,19 @@ def _tries(problem: Problem, plain: list[str], others: list[str]) -> list[tuple[
     return found
 
 
-def _proposed(problem: Problem, unit: str) -> Floats:
+def _proposed(problem: Problem, whole: Problem, unit: str) -> Floats:
     """What the readings propose for a parameter of some unit: places along what the quantity is held against, where it is
     largest and smallest, shares of its reach, periods of its strongest oscillations; or the inverse of these."""
     found: list[Floats] = []
-    known = [leaf for leaf in problem.leaves.values() if isinstance(leaf, Series)]
-    for each in [*known, *([] if known and not problem.asks_time else [problem.time])]:
+    along, of_whole = _along(problem), _along(whole)
+    for each, all_of_it in zip(along, of_whole, strict=True):
         x, y = each.values, problem.y.values
         reach = float(np.ptp(x))
         if not reach > 0 or not np.isfinite(reach):
             continue
         periods = _periods(x, y)
+        if len(whole.y) > len(y):
+            periods = np.concatenate([periods, _periods(all_of_it.values, whole.y.values)])
         if same_kind(each.unit, unit):
             places = [np.quantile(x, np.linspace(0, 1, 13)), x[[int(np.argmax(y)), int(np.argmin(y))]]]
             own = np.concatenate([*places, reach * WIDTHS, *([periods] if len(periods) else [])])
@@ -230,19 +254,26 @@ def _proposed(problem: Problem, unit: str) -> Floats:
     return np.unique(np.concatenate(found)) if found else np.empty(0)
 
 
+def _along(problem: Problem) -> list[Series]:
+    """What the quantity is held against."""
+    known = [leaf for leaf in problem.leaves.values() if isinstance(leaf, Series)]
+    return [*known, *([] if known and not problem.asks_time else [problem.time])]
+
+
 def _periods(x: Floats, y: Floats) -> Floats:
     """Of the strongest oscillations along x, and a little beside them."""
     if len(x) < 8:
         return np.empty(0)
     order = np.argsort(x)
     even = np.interp(np.linspace(x[order[0]], x[order[-1]], len(x)), x[order], y[order])
-    spectrum = np.abs(np.fft.rfft((even - even.mean()) * np.hanning(len(x)), 4 * len(x)))
+    finer = 4 if len(x) <= MOST_FINE else 1
+    spectrum = np.abs(np.fft.rfft((even - even.mean()) * np.hanning(len(x)), finer * len(x)))
     inner = np.flatnonzero((spectrum[1:-1] > spectrum[:-2]) & (spectrum[1:-1] >= spectrum[2:])) + 1
     if not len(inner):
         inner = np.array([max(1, int(np.argmax(spectrum)))])
     strongest = inner[np.argsort(spectrum[inner])[::-1][:OSCILLATIONS]]
     near = np.array([0.5, 0.9, 0.95, 1.0, 1.05, 1.1, 2.0])
-    return np.asarray(np.outer(4 * float(np.ptp(x)) / strongest, near).ravel())
+    return np.asarray(np.outer(finer * float(np.ptp(x)) / strongest, near).ravel())
 
 
 def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[float, Floats, float] | None:

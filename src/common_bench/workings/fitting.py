@@ -99,8 +99,10 @@ def fitted(
     else:
         p = started(problem, weights)
     size = sizes_of(problem, p)
-    for _ in range(TURNS if stated else 1):
-        weights = weights_at(problem, p)[0]
+    for turn in range(TURNS if stated else 1):
+        before, weights = weights, weights_at(problem, p)[0]
+        if turn and np.array_equal(before, weights):
+            break
         again = refined(problem, weights, p)
         p = again if again is not None else p
     return judged(problem, p, size, weights, stated=stated, in_turn=in_turn)

@@ -166,12 +166,31 @@ class Card(QFrame):
             each.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         self.top = hbox(self.heading, self.aside)
         self.top.setStretch(1, 1)
+        self._room: QWidget | None = None  # under words that stand alone
         if heading or name:
             self.body.addLayout(self.top)
 
     def add(self, *widgets: QWidget) -> None:
         for widget in widgets:
             self.body.addWidget(widget)
+
+    def show_words_alone(self, words: str, hidden: Sequence[QWidget]) -> None:
+        """Words at the top of a card that has nothing to show, without what else it holds."""
+        for each in hidden:
+            each.hide()
+        if self._room is None:
+            self._room = QWidget()
+            self._room.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+            self.add(self._room)
+        self._room.show()
+        self.heading.setWordWrap(True)
+        say(self.heading, words)
+        say(self.aside, "")
+
+    def words_no_longer_alone(self) -> None:
+        if self._room is not None:
+            self._room.hide()
+            self.heading.setWordWrap(False)
 
 
 def hbox(*things: QWidget | QLayout | None, spacing: int = 8) -> QHBoxLayout:

@@ -35,6 +35,7 @@ from common_bench.lesson.brought_words import Correction, Preview, Role, file_wo
 from common_bench.model.long_task import LongTask
 from common_bench.model.run import Run
 from common_bench.model.trouble import FileTrouble
+from common_bench.record.traces import thinned
 
 ENDINGS = ("csv", "txt", "tsv", "log", "dat", "xlsx", "ods", "senml", "json", "tape")
 LOGGED_FILES = " ".join(f"*.{each} *.{each.upper()}" for each in ENDINGS)  # cards shout
@@ -272,7 +273,8 @@ class BringView(QWidget):
         if at is None:
             return
         name, unit = found.columns[at].name, found.columns[at].unit
-        seen = found.pictures.get(at) or picture_of_column(found, at)
+        made = found.pictures.get(at) or picture_of_column(found, at)
+        seen = thinned(made, max(300, self.graph.width()), max(found.seconds, 1e-9))
         for low, high in found.gaps[:MOST_SHADED]:
             self.graph.shade(low, high, palette().amber)
         self.graph.line(*seen, palette().tone(tone_of(found, at, self._hue)), 1.6)

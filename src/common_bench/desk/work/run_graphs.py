@@ -21,7 +21,7 @@ from common_bench.exchange.tables import with_unit
 from common_bench.lesson.class_views import ALIGNED, Aligned
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
-from common_bench.model.block import Events, Floats, Series
+from common_bench.model.block import NO_FLOATS, Events, Floats, Series
 from common_bench.model.measured import how_long
 from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
 from common_bench.record.replay import Replayed, quantities
@@ -49,7 +49,8 @@ class RunGraph(Card):
         self.graph = Graph(move=True)
         self.name, self.beside, self.aligned = choice([]), choice([]), choice([ALIGNED[each] for each in BESIDE])
         self.view = choice([OVER_TIME])
-        for box in (self.name, self.view, self.beside, self.aligned):
+        self._boxes = (self.name, self.view, self.beside, self.aligned)
+        for box in self._boxes:
             box.activated.connect(lambda _: chosen())
             box.setSizeAdjustPolicy(box.SizeAdjustPolicy.AdjustToContents)
         self.top.insertWidget(1, self.name)
@@ -74,8 +75,8 @@ class RunGraph(Card):
         self._used: Any = None  # the words at the span
         self._drawn, self.is_showing = drawn, False
         self._whole, self._edges = (
-            Picture(np.empty(0), np.empty(0)),
-            np.empty(0),
+            Picture(NO_FLOATS, NO_FLOATS),
+            NO_FLOATS,
         )  # the line; where it begins and ceases to be a guess
         self._line: Any = None
         self._cover: Any = None  # dashes of the card's colour over it
@@ -130,6 +131,7 @@ class RunGraph(Card):
                 box.clear()
                 box.addItems(items)
                 box.setCurrentIndex(max(0, box.findText(kept)))
+        self.view.show()
         self.beside.setVisible(bool(runs) and self.over_time)
         self.name.setVisible(len(names) > 1)
         self.aligned.setVisible(self.beside.currentIndex() > 0 and self.over_time)
@@ -201,9 +203,7 @@ class RunGraph(Card):
         """Words alone: never an empty graph."""
         self._line = None
         self.graph.wipe()
-        self.graph.hide()
-        say(self.heading, words)
-        say(self.aside, "")
+        self.show_words_alone(words, (self.graph, self.here, *self._boxes))
 
     def show_run(
         self, replayed: Replayed, findings: Sequence[Finding], moments: Sequence[Moment], show: Sequence[str],
@@ -215,6 +215,7 @@ class RunGraph(Card):
         self.is_showing, self._line = True, None
         self.graph.wipe()
         self.graph.show()
+        self.words_no_longer_alone()
         known = quantities(replayed)
         wanted = self.name.currentText()
         name = next((name for name in [*([wanted] if wanted in known else []), *show, *known] if name in known), "")

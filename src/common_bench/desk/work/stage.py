@@ -19,12 +19,11 @@ from common_bench.desk.work.following import FollowedSpan
 from common_bench.desk.work.pages import AllRunsCard, OriginCard, RunsCard
 from common_bench.desk.work.run_graphs import RunGraph
 from common_bench.desk.work.value_graphs import EachGraph, ResidualsGraph
-from common_bench.lesson.class_views import run_words, runs_behind
+from common_bench.lesson.class_views import read_words, run_words, runs_behind
 from common_bench.lesson.line_values import run_value
 from common_bench.lesson.origins import origin, reading_words
 from common_bench.lesson.plan_editing import looked_at
-from common_bench.lesson.words import age_words
-from common_bench.model.measured import how_long, plain
+from common_bench.lesson.run_words import no_run_words
 from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
@@ -64,9 +63,7 @@ class WorkStage(StageView):
         for at, graph in enumerate((self.residuals_card.graph, self.each_card.graph)):
             column.setStretch(at, 20)
             graph.setMinimumHeight(px(104))
-            graph.setSizePolicy(
-                QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored
-            )  # what is left, not what it would like
+            graph.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)  # what is left alone
         seen = scrolled(column)  # nothing is squeezed where there is little room
         self.origin_card = OriginCard(self._look_at, lambda: self.turn_page(ORIGIN))
         self.all_card = AllRunsCard(self._choose_run, deeds.send_all, lambda: self.turn_page(ALL_RUNS))
@@ -300,18 +297,17 @@ class WorkStage(StageView):
     def refresh(self) -> None:
         run = self._current()
         alias = self.hub.alias
-        for card in (self.each_card, self.moments_card, *self._cards):
-            card.setVisible(run is not None)
         self.send.setEnabled(run is not None)
         self.take_aside.setVisible(run is not None)
         if self.under.currentIndex() == ALL_RUNS:
             self.all_card.show_lesson(self.lesson, self._run)
         self._share_room()
         if run is None:
-            self.residuals_card.hide()
-            say(self.title, f"{alias} has no run yet" if alias else "No runs yet")
+            self._show_cards(of_run=False)
+            said, what_to_do = no_run_words(self.store, self.hub.group)
+            say(self.title, said)
             say(self.subtitle, "")
-            self.graph_card.show_nothing("Record one in stage 4, or choose another bench with the arrow keys.")
+            self.graph_card.show_nothing(what_to_do)
             return
         self._run = run.id
         self.change_lines.setText("Back from the lines (L)" if self.lines_shown else "Change the lines (L)")
@@ -334,15 +330,26 @@ class WorkStage(StageView):
                 replayed = working.at_hand(run.id, ask=pictured is None)
         except Trouble as trouble:
             say(self.subtitle, trouble.sentence)
+            self._show_cards(of_run=True)
             self.graph_card.show_nothing("")
             return
         if replayed is None:
             say(self.subtitle, "the run is being read …")
+            self._show_cards(of_run=True)
             self._show_picture(run, pictured, findings)
             return
         self._seconds = replayed.seconds
-        self._say_subtitle(run, replayed)
+        say(self.subtitle, read_words(run, replayed))
+        self._show_cards(of_run=True, of_readings=True)
         self._show_replayed(run, replayed, findings)
+
+    def _show_cards(self, *, of_run: bool, of_readings: bool = False) -> None:
+        """What can be told of a run, and what only its readings tell: nothing of another run stands there meanwhile."""
+        told_by_readings = (self.each_card, self.moments_card, self.curve_card)
+        for card in (*self._cards, *told_by_readings):
+            card.setVisible(of_readings if card in told_by_readings else of_run)
+        if not of_readings:
+            self.residuals_card.hide()
 
     def _show_picture(self, run: Run, pictured: Replayed | None, findings: list[Finding]) -> None:
         """A run that is not read yet, as far as its picture is kept; it is read once that is seen."""
@@ -390,11 +397,3 @@ class WorkStage(StageView):
         self.moments_card.show_run(run, replayed, marked)
         if findings and self.under.currentIndex() == ORIGIN:
             self.origin_card.show_steps(origin(self.lesson.book, replayed, findings[0], curves))
-
-    def _say_subtitle(self, run: Run, replayed: Replayed) -> None:
-        used = run.setting.calibrations if run.setting else ()
-        calibration = f"calibration of {age_words(used[0].made_at)}" if used else "not calibrated"
-        if run.setting and run.setting.applied_at:
-            calibration += ", applied afterwards"
-        parts = [how_long(replayed.seconds), f"{plain(len(replayed.t), 0)} readings", calibration]
-        say(self.subtitle, " · ".join(parts))
