@@ -276,6 +276,7 @@ def _periods(x: Floats, y: Floats) -> Floats:
     return np.asarray(np.outer(finer * float(np.ptp(x)) / strongest, near).ravel())
 
 
+@np.errstate(all="ignore")  # what overflows is told by the number that it leaves
 def _solved(problem: Problem, p: Floats, plain: list[int], y: Floats) -> tuple[float, Floats, float] | None:
     """The best parameters that only scale or shift, where the others are given: what is left of the squares, all parameters,
     and the largest that one of these adds to the curve."""

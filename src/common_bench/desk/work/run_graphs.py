@@ -74,10 +74,7 @@ class RunGraph(Card):
         self.region.sigRegionChanged.connect(self._say_used)
         self._used: Any = None  # the words at the span
         self._drawn, self.is_showing = drawn, False
-        self._whole, self._edges = (
-            Picture(NO_FLOATS, NO_FLOATS),
-            NO_FLOATS,
-        )  # the line; where it begins and ceases to be a guess
+        self._whole, self._edges = Picture(NO_FLOATS, NO_FLOATS), NO_FLOATS  # the line; where a guess begins, ends
         self._line: Any = None
         self._cover: Any = None  # dashes of the card's colour over it
         self._of, self._ends = 0, (0.0, 1.0)  # the run that is shown, its ends in s
