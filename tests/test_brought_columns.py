@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from threading import Event
 
 import numpy as np
 import pytest
@@ -19,12 +20,14 @@ from common_bench.exchange.logged import logged_from
 from common_bench.lesson.brought_calibrations import calibration_words
 from common_bench.lesson.brought_columns import first_lines, touched
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.working_up import WORKERS
 from common_bench.model.long_task import LongTask
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import Trouble
 from person import Desk
 from test_bringing_in import xlsx
 
+HELD = 20.0  # s, at most, that workers are kept from their work
 QUIET = {
     "still": lambda t: np.zeros(len(t)),
     "drifts": lambda t: 3e-4 * t,
@@ -232,3 +235,44 @@ def test_a_long_file_tells_how_far_it_is_and_is_left_half_way_with_nothing_kept(
     assert lesson.book.rows("journal") == []
     assert place.keep(Listening()).size > 0
     lesson.close()
+
+
+def test_what_is_being_worked_up_is_said_and_nothing_of_another_run_stands_there_meanwhile(
+    tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    made = alone(OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint", "Chalk"]))
+    lesson, store = made.lesson, made.lesson.store
+    for at, group in enumerate(store.groups):
+        rows = "".join(f"{row + 50 * (row > 20)},{row * 2 + at}\n" for row in range(40))
+        (tmp_path / f"{group.alias}.csv").write_text(f"time (s),level\n{rows}")
+    flint, chalk = (lesson.bringing_in.look_at(tmp_path / f"{group.alias}.csv") for group in store.groups)
+    made.until(lambda: store.settled is not None, "the lesson has begun")
+    gate = Event()
+    for _ in range(2 * WORKERS):  # every worker has something else to do
+        lesson.working_up.submit(lambda: gate.wait(HELD))
+    run, *_ = lesson.bringing_in.bring(flint, store.groups[0].id)
+    lesson.working_up.ended(run, None)
+    made.press("5")
+    stage = made.window.stage
+    made.see("Flint run 1 is being worked up …", stage)
+    made.see("It appears here by itself", stage)
+    made.see("being worked up …", made.window)
+    assert not any(
+        box.isVisible() for box in (stage.graph_card.view, stage.graph_card.beside, stage.graph_card.aligned)
+    )
+    gate.set()
+    made.see("Flint · run 1", stage)
+    made.see("brought in from Flint.csv", stage)
+    other, *_ = lesson.bringing_in.bring(chalk, store.groups[1].id)
+    lesson.working_up.ended(other, None)
+    made.until(lambda: len(store.ended_runs()) == 2, "both are worked up")
+    gate.clear()
+    for _ in range(2 * WORKERS):
+        lesson.working_up.submit(lambda: gate.wait(HELD))
+    lesson.working_up.let_go(other)
+    made.hub.select(store.groups[1].id)
+    made.see("the run is being read …", stage)
+    told_by_readings = (stage.moments_card, stage.each_card, stage.residuals_card, stage.curve_card)
+    assert not any(each.isVisible() for each in told_by_readings)
+    gate.set()
+    made.see("brought in from Chalk.csv", stage)
