@@ -27,7 +27,7 @@ from common_bench.exchange.logged import logged_from
 from common_bench.lesson.brought_words import Correction, file_words
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.plan import Plan, SensorPlan
-from common_bench.model.trouble import FileTrouble
+from common_bench.model.trouble import FileTrouble, FindingTrouble
 
 SET = datetime(2026, 11, 24, 9, 40, 0)
 
@@ -458,3 +458,30 @@ def test_daylight_saving_inside_a_file_changes_no_duration(
     weekday = [row.replace(night, f"{datetime.fromisoformat(night) + timedelta(days=2):%Y-%m-%d}") for row in rows]
     other = times_of(logged_from(written(tmp_path, "\n".join(["when,load", *weekday, ""]), "other.txt")))
     assert not any("daylight saving" in each for each in other.notes), "an hour on another day is no daylight saving"
+
+
+def test_a_run_without_a_quantity_that_its_finding_rests_on_says_which(tmp_path: Path) -> None:
+    sensors = tuple(
+        SensorPlan(each, name, curve="as-it-comes") for each, name in (("scale", "mass"), ("hum", "humidity"))
+    )
+    lines = (
+        "drying = mass fitted by dry + water * exp(-time / slow)",
+        "start = water of drying / slow of drying",
+        "damp = mean of humidity",
+        "both = start * damp",
+    )
+    plan = Plan("Pond", sensors=sensors, workings=lines, findings=("both",))
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", plan, "9B", ["Flint"])
+    for without, quantity in (("scale", "mass"), ("hum", "humidity")):
+        kept = "hum" if without == "scale" else "scale"
+        path = written(
+            tmp_path,
+            f"time (s),{kept}\n" + "".join(f"{at},{20 + 9 * 0.9**at:.3f}\n" for at in range(40)),
+            f"{kept}.csv",
+        )
+        run, *_ = lesson.bringing_in.bring(lesson.bringing_in.look_at(path), lesson.store.groups[0].id)
+        with pytest.raises(
+            FindingTrouble, match=f"of “{quantity}” there is nothing in this run: no column is called “{without}”"
+        ):
+            lesson.working_up.worked_up(run, (0.0, 39.0))
+    lesson.close()

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
+import numpy as np
 
 from common_bench.model.block import Events, Series, Source
 from common_bench.model.run import Finding, Share, shared_of
@@ -29,11 +30,14 @@ def findings_of(
     if refused is not None and refused.trouble is not None:
         raise FindingTrouble("working-refused", where=refused.trouble.where, told=refused.trouble.what)
     without: dict[str, Trouble] = {}
-    numbers = over_span(workings, results, span, named=named, without=without)
+    try:
+        numbers = over_span(workings, results, span, named=named, without=without)
+    except FindingTrouble as trouble:
+        raise _why_not(workings, results, wanted, trouble) from trouble
     findings = []
     for name in wanted:
         if name not in numbers:
-            raise without.get(name) or FindingTrouble("no-such-finding", name=name)
+            raise _why_not(workings, results, [name], without.get(name) or FindingTrouble("no-such-finding", name=name))
         line = next(each for each in workings.lines if each.name == name)
         number = numbers[name]
         assert line.read is not None
@@ -53,6 +57,36 @@ def findings_of(
             )
         )
     return findings
+
+
+def _why_not(
+    workings: Workings, results: Mapping[str, Series | Events], wanted: Sequence[str], trouble: Trouble
+) -> Trouble:
+    """What is told where a number cannot be had: that a quantity it rests on is not there at all, else what was met on the way."""
+    for name in wanted:
+        for quantity, channel in unheard_in(workings, results, name):
+            return FindingTrouble("quantity-not-heard", name=quantity, channel=channel)
+    return trouble
+
+
+def unheard_in(workings: Workings, results: Mapping[str, Series | Events], name: str) -> Iterator[tuple[str, str]]:
+    """(quantity, channel) of those measured ones, among all that a line rests on, of which a run has no reading."""
+    lines, waiting, seen = {line.name: line for line in workings.lines}, [name], set[str]()
+    while waiting:
+        line = lines.get(waiting.pop())
+        if line is None or line.read is None or line.name in seen:
+            continue
+        seen.add(line.name)
+        nodes = [line.read.expression]
+        while nodes:
+            node = nodes.pop()
+            nodes += node.operands
+            if node.form == "name":
+                waiting.append(node.word)
+            elif node.form == "calibrated":
+                heard = results.get(line.name)
+                if not isinstance(heard, Series) or not np.isfinite(heard.values).any():
+                    yield line.name, node.word
 
 
 def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:
