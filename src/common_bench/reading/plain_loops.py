@@ -29,7 +29,7 @@ def _pointer_to(typing: Any, address: Any) -> Any:
 
 @njit(forceinline=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def uncounted(data: Any) -> Any:
-    """The same bytes, (n,) uint8, for as long as the caller holds them. Handing an array to a function inside a loop costs two
+    """The same bytes, (n,) uint8 that lie one after the other, for as long as the caller holds them. Handing an array to a function inside a loop costs two
     steps that all cores agree on, to count who holds it: as much as reading a number does."""
     return carray(_pointer_to(data.ctypes.data), (len(data),))
 
