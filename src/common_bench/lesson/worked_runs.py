@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
+import numpy as np
 
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
@@ -19,7 +20,7 @@ from common_bench.model.trouble import FindingTrouble, PoolTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from common_bench.record.runs import Recorded
 from common_bench.workings.over import Stretches
-from common_bench.workup.findings import findings_of
+from common_bench.workup.findings import findings_of, unheard_in
 from common_bench.workup.points import OverPoints, counted, findings_over_points, means_of, over_points
 from common_bench.workup.span_rule import main_span, named_spans, span_by_rule, spans_in
 
@@ -135,7 +136,20 @@ def findings_in(
     names = [name for name in wanted if name in workings.kinds] or list(wanted)
     if taken is not None:
         return findings_over_points(workings, at_points(replayed, taken), whole, names)
-    return findings_of(workings, replayed.results, whole, names, named)
+    try:
+        return findings_of(workings, replayed.results, whole, names, named)
+    except FindingTrouble as trouble:
+        raise _not_heard(replayed, names) or trouble from trouble
+
+
+def _not_heard(replayed: Replayed, names: Sequence[str]) -> FindingTrouble | None:
+    """That a quantity which these rest on was not heard in a run, by any column or with any number; None where all were."""
+    for name in names:
+        for quantity, channel in unheard_in(replayed.workings, replayed.results, name):
+            values = replayed.raw.get(channel)
+            if values is None or not np.isfinite(values).any():
+                return FindingTrouble("quantity-not-heard", name=quantity, channel=channel)
+    return None
 
 
 def span_of(book: Book, replayed: Replayed, used: str) -> tuple[float, float]:

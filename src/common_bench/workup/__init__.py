@@ -15,6 +15,7 @@ OFFERS = {
     "findings": (
         "findings_of",
         "note_words",
+        "unheard_in",
     ),
     "outliers": ("far_readings",),
     "points": (

@@ -30,14 +30,11 @@ def findings_of(
     if refused is not None and refused.trouble is not None:
         raise FindingTrouble("working-refused", where=refused.trouble.where, told=refused.trouble.what)
     without: dict[str, Trouble] = {}
-    try:
-        numbers = over_span(workings, results, span, named=named, without=without)
-    except FindingTrouble as trouble:
-        raise _why_not(workings, results, wanted, trouble) from trouble
+    numbers = over_span(workings, results, span, named=named, without=without)
     findings = []
     for name in wanted:
         if name not in numbers:
-            raise _why_not(workings, results, [name], without.get(name) or FindingTrouble("no-such-finding", name=name))
+            raise without.get(name) or FindingTrouble("no-such-finding", name=name)
         line = next(each for each in workings.lines if each.name == name)
         number = numbers[name]
         assert line.read is not None
@@ -59,18 +56,8 @@ def findings_of(
     return findings
 
 
-def _why_not(
-    workings: Workings, results: Mapping[str, Series | Events], wanted: Sequence[str], trouble: Trouble
-) -> Trouble:
-    """What is told where a number cannot be had: that a quantity it rests on is not there at all, else what was met on the way."""
-    for name in wanted:
-        for quantity, channel in unheard_in(workings, results, name):
-            return FindingTrouble("quantity-not-heard", name=quantity, channel=channel)
-    return trouble
-
-
 def unheard_in(workings: Workings, results: Mapping[str, Series | Events], name: str) -> Iterator[tuple[str, str]]:
-    """(quantity, channel) of those measured ones, among all that a line rests on, of which a run has no reading."""
+    """(quantity, channel) of those measured ones, among all that a line rests on, of which there is no value."""
     lines, waiting, seen = {line.name: line for line in workings.lines}, [name], set[str]()
     while waiting:
         line = lines.get(waiting.pop())
