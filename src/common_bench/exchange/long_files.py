@@ -13,7 +13,7 @@ import numpy as np
 
 from common_bench.exchange.logged import NOTHING, TAPE, Logged, by_lines
 from common_bench.exchange.plain_rows import NUMBER, ListedRows, StackedRows, plain_rows
-from common_bench.exchange.row_loops import has_empty_line, how_many
+from common_bench.exchange.row_loops import how_many
 from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 
@@ -49,11 +49,11 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
         return None
     kept = len(made.names)
     one = made.numbers[0]
-    unbroken = made.numbers[len(first) - 1] - one == len(first) - 1
+    unbroken = in_a_row = made.numbers[len(first) - 1] - one == len(first) - 1
 
     def numbers(rest: int) -> Sequence[int]:
         """Of the first rows and so many after them."""
-        if made.numbers[len(first) - 1] - one == len(first) - 1:
+        if in_a_row:
             return range(one, lines + 1 + rest)
         found = array("q", made.numbers[: len(first)])
         found.frombytes(np.arange(lines + 1, lines + 1 + rest).tobytes())
@@ -68,7 +68,7 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
         after = len(plain) - (len(first) if unbroken else 0)
         stacked = [ListedRows([] if unbroken else first), plain.only(range(kept)), ListedRows(last)]
         return replace(made, rows=StackedRows(stacked), numbers=numbers(after + len(last)))
-    if has_empty_line(seen, cut, end):
+    if data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:
         return None
     from common_bench.exchange.long_tables import read_rows, with_head  # its library takes its time to load
 

@@ -286,8 +286,6 @@ def plain_rows(
         return found
 
     found = read(progress)
-    return (
-        None
-        if found is None
-        else PlainRows(data, starts, mark, wide, NumbersTable(found, read), range(wide), comma=comma)
-    )
+    if found is None:
+        return None
+    return PlainRows(data, starts, mark, wide, NumbersTable(found, read), range(wide), comma=comma)

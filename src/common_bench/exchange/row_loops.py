@@ -82,17 +82,6 @@ def how_many(data: Any, byte: int) -> int:
 
 
 @loop
-def has_empty_line(data: Any, begin: int, end: int) -> bool:
-    """Whether one of the lines of (m,) uint8 that end in data[begin:end] has nothing in it."""
-    data = uncounted(data)
-    count = 0
-    for at in range(max(begin, 2), end):
-        if data[at] == _LF and (data[at - 1] == _LF or (data[at - 1] == _CR and data[at - 2] == _LF)):
-            count += 1
-    return count > 0
-
-
-@loop
 def counts_of_cells(data: Any, starts: Ints, mark: int, column: int, most: int, first: Ints, count: Ints) -> int:
     """How many texts stand in a column of rows, and fills first (m,), the row in which each stands first, and count (m,), in how
     many, in the order of their first. -1 where there are more than `most` < m, -2 where one has more bytes than fit into a key."""

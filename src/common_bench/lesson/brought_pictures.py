@@ -37,7 +37,6 @@ class HeldAgainst:
     """How a file lies in a run. match: where, with the channel of the file and the column of the run that are most alike, None where
     nothing of it moves with anything of the run; picture: that column of the run, as high as the file's own trace."""
 
-    run: Run
     match: Match | None = None
     channel: str = ""
     name: str = ""
@@ -46,7 +45,7 @@ class HeldAgainst:
 
 def held_against(preview: Preview, replayed: Replayed) -> HeldAgainst:
     """Where a file lies in a run that another kit recorded."""
-    best: HeldAgainst = HeldAgainst(replayed.run)
+    best, pair = HeldAgainst(), None
     for at, column in enumerate(preview.columns):
         if column.role != "channel":
             continue
@@ -54,13 +53,12 @@ def held_against(preview: Preview, replayed: Replayed) -> HeldAgainst:
         for name, other in replayed.raw.items():
             match = matched(preview.times.t, values, replayed.t, other)
             if match is not None and (best.match is None or abs(match.likeness) > abs(best.match.likeness)):
-                low, high, least, most = (
-                    float(end(each)) for each in (values, other) for end in (np.nanmin, np.nanmax)
-                )
-                scaled = low + (other - least) * ((high - low) / ((most - least) or 1.0))
-                seen = thinned(Picture(replayed.t, scaled), WIDTH, max(replayed.seconds, 1e-9))
-                best = HeldAgainst(replayed.run, match, column.name, name, seen)
-    return best
+                best, pair = HeldAgainst(match, column.name, name), (values, other)
+    if pair is None:
+        return best
+    low, high, least, most = (float(end(each)) for each in pair for end in (np.nanmin, np.nanmax))
+    scaled = low + (pair[1] - least) * ((high - low) / ((most - least) or 1.0))
+    return replace(best, picture=thinned(Picture(replayed.t, scaled), WIDTH, max(replayed.seconds, 1e-9)))
 
 
 def held_against_run(book: Book, preview: Preview, run: Run, channels: dict[str, str]) -> HeldAgainst:

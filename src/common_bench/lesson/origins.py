@@ -18,8 +18,8 @@ from common_bench.model.calibration import Calibration
 from common_bench.model.measured import plain, u_words, written
 from common_bench.model.run import Finding
 from common_bench.record.replay import Replayed
-from common_bench.workings.reading import Node
 from common_bench.workup.curves import RunCurve
+from common_bench.workup.findings import rests_on
 
 LONGEST_LINE = 400  # bytes of a line of text that are shown
 MOST_SHOWN = 3  # events or points in a step
@@ -47,7 +47,7 @@ def origin(book: Book, replayed: Replayed, finding: Finding, curves: dict[str, R
     for each in setting.left_out if setting is not None else ():
         steps.append(OriginStep("set aside", f"{each.words}: {each.reason}", each.t_from))
     channels: list[str] = []
-    for name in _rests_on(replayed, finding.name):
+    for name in (line.name for line in rests_on(replayed.workings, finding.name)):
         steps += _line_steps(replayed, name, finding.span, curves, channels)
     for channel in dict.fromkeys(channels):
         steps += _channel_steps(replayed, channel, setting.calibrations if setting is not None else ())
@@ -95,30 +95,6 @@ def line_at(book: Book, replayed: Replayed, offset: int) -> tuple[float, str]:
             break
     text = data.split(b"\n")[0].rstrip(b"\r")
     return came - replayed.began, text.decode("utf-8", "backslashreplace")
-
-
-def _rests_on(replayed: Replayed, name: str) -> list[str]:
-    """The lines that a line rests on, itself first."""
-    lines = {line.name: line for line in replayed.workings.lines}
-    found: list[str] = []
-
-    def walk(each: str) -> None:
-        if each in found or each not in lines:
-            return
-        found.append(each)
-        read = lines[each].read
-        for other in _names(read.expression) if read is not None else ():
-            walk(other)
-
-    walk(name)
-    return found
-
-
-def _names(node: Node) -> Iterator[str]:
-    if node.form in ("name", "calibrated") and node.word:
-        yield node.word
-    for each in node.operands:
-        yield from _names(each)
 
 
 def _line_steps(

@@ -139,7 +139,10 @@ def findings_in(
     try:
         return findings_of(workings, replayed.results, whole, names, named)
     except FindingTrouble as trouble:
-        raise _not_heard(replayed, names) or trouble from trouble
+        not_heard = _not_heard(replayed, names)
+        if not_heard is None:
+            raise
+        raise not_heard from trouble
 
 
 def _not_heard(replayed: Replayed, names: Sequence[str]) -> FindingTrouble | None:

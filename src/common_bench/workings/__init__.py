@@ -11,6 +11,7 @@ OFFERS = {
         "gathered",
         "INNER",
         "line_fit",
+        "Working",
         "Workings",
     ),
     "fits_together": (

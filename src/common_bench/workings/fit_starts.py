@@ -7,6 +7,7 @@ Parameters that only scale or shift are solved for exactly wherever the others a
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -208,7 +209,8 @@ def _tries(problem: Problem, whole: Problem, plain: list[str], others: list[str]
     propose. whole: the problem of which this is a part."""
     units = dict(zip(problem.names, _units(problem), strict=True))
     y = problem.y.values
-    proposed = [_proposed(problem, whole, problem.what.free[name]) for name in others]
+    along = [(each, _periods_of(each, own, problem, whole)) for each, own in zip(_along(problem), _along(whole), strict=True)] if others else []  # fmt: skip
+    proposed = [_proposed(problem, along, problem.what.free[name]) for name in others]
     sizes = [np.concatenate([SIZES, -SIZES, [0.0]]) * units[name] for name in others]
     grids = [np.unique(np.concatenate(each)) for each in zip(sizes, proposed, strict=True)]
     dice, total = np.random.default_rng(11), 1
@@ -231,19 +233,16 @@ def _tries(problem: Problem, whole: Problem, plain: list[str], others: list[str]
     return found
 
 
-def _proposed(problem: Problem, whole: Problem, unit: str) -> Floats:
+def _proposed(problem: Problem, along: Sequence[tuple[Series, Floats]], unit: str) -> Floats:
     """What the readings propose for a parameter of some unit: places along what the quantity is held against, where it is
-    largest and smallest, shares of its reach, periods of its strongest oscillations; or the inverse of these."""
+    largest and smallest, shares of its reach, periods of its strongest oscillations; or the inverse of these. along: what it is
+    held against, with these periods."""
     found: list[Floats] = []
-    along, of_whole = _along(problem), _along(whole)
-    for each, all_of_it in zip(along, of_whole, strict=True):
+    for each, periods in along:
         x, y = each.values, problem.y.values
         reach = float(np.ptp(x))
         if not reach > 0 or not np.isfinite(reach):
             continue
-        periods = _periods(x, y)
-        if len(whole.y) > len(y):
-            periods = np.concatenate([periods, _periods(all_of_it.values, whole.y.values)])
         if same_kind(each.unit, unit):
             places = [np.quantile(x, np.linspace(0, 1, 13)), x[[int(np.argmax(y)), int(np.argmin(y))]]]
             own = np.concatenate([*places, reach * WIDTHS, *([periods] if len(periods) else [])])
@@ -258,6 +257,16 @@ def _along(problem: Problem) -> list[Series]:
     """What the quantity is held against."""
     known = [leaf for leaf in problem.leaves.values() if isinstance(leaf, Series)]
     return [*known, *([] if known and not problem.asks_time else [problem.time])]
+
+
+def _periods_of(some: Series, all_of_it: Series, problem: Problem, whole: Problem) -> Floats:
+    """Of the strongest oscillations of a part of the readings, and of all of them."""
+    if not 0 < float(np.ptp(some.values)) < np.inf:
+        return np.empty(0)
+    periods = _periods(some.values, problem.y.values)
+    if len(whole.y) == len(problem.y):
+        return periods
+    return np.concatenate([periods, _periods(all_of_it.values, whole.y.values)])
 
 
 def _periods(x: Floats, y: Floats) -> Floats:

@@ -15,6 +15,7 @@ OFFERS = {
     "findings": (
         "findings_of",
         "note_words",
+        "rests_on",
         "unheard_in",
     ),
     "outliers": ("far_readings",),

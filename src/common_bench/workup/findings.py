@@ -10,7 +10,7 @@ import numpy as np
 from common_bench.model.block import Events, Series, Source
 from common_bench.model.run import Finding, Share, shared_of
 from common_bench.model.trouble import FindingTrouble, Trouble
-from common_bench.workings.evaluate import Workings
+from common_bench.workings.evaluate import Working, Workings
 from common_bench.workings.over import Stretches, over_span
 from common_bench.workings.reading import Node
 from common_bench.workings.spans import Note
@@ -56,24 +56,38 @@ def findings_of(
     return findings
 
 
+def rests_on(workings: Workings, name: str) -> list[Working]:
+    """The lines that a line rests on, itself first."""
+    lines = {line.name: line for line in workings.lines}
+    found: dict[str, Working] = {}
+
+    def walk(each: str) -> None:
+        if each in found or each not in lines:
+            return
+        found[each] = lines[each]
+        for node in _within(lines[each]):
+            if node.form in ("name", "calibrated") and node.word:
+                walk(node.word)
+
+    walk(name)
+    return list(found.values())
+
+
+def _within(line: Working) -> Iterator[Node]:
+    """All parts of what a line says; none of one that could not be read."""
+    waiting = [line.read.expression] if line.read is not None else []
+    while waiting:
+        node = waiting.pop(0)
+        waiting[:0] = node.operands
+        yield node
+
+
 def unheard_in(workings: Workings, results: Mapping[str, Series | Events], name: str) -> Iterator[tuple[str, str]]:
     """(quantity, channel) of those measured ones, among all that a line rests on, of which there is no value."""
-    lines, waiting, seen = {line.name: line for line in workings.lines}, [name], set[str]()
-    while waiting:
-        line = lines.get(waiting.pop())
-        if line is None or line.read is None or line.name in seen:
-            continue
-        seen.add(line.name)
-        nodes = [line.read.expression]
-        while nodes:
-            node = nodes.pop()
-            nodes += node.operands
-            if node.form == "name":
-                waiting.append(node.word)
-            elif node.form == "calibrated":
-                heard = results.get(line.name)
-                if not isinstance(heard, Series) or not np.isfinite(heard.values).any():
-                    yield line.name, node.word
+    for line in rests_on(workings, name):
+        heard = results.get(line.name)
+        if not isinstance(heard, Series) or not np.isfinite(heard.values).any():
+            yield from ((line.name, node.word) for node in _within(line) if node.form == "calibrated")
 
 
 def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:

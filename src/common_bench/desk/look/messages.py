@@ -123,15 +123,17 @@ class Notice(QFrame):
         words, room = self._whole.split(" "), MOST_LINES * self._words.fontMetrics().lineSpacing()
         width = max(self._words.width(), px(200))
 
+        def first(count: int) -> str:
+            return self._whole if count == len(words) else f"{' '.join(words[:count])} …"
+
         def fits(count: int) -> bool:
-            text = self._whole if count == len(words) else f"{' '.join(words[:count])} …"
             flags = Qt.TextFlag.TextWordWrap
-            return self._words.fontMetrics().boundingRect(0, 0, width, 10_000, flags, text).height() <= room
+            return self._words.fontMetrics().boundingRect(0, 0, width, 10_000, flags, first(count)).height() <= room
 
         count = len(words)
         if not fits(count):
             count = max(1, bisect_left(range(1, count), True, key=lambda each: not fits(each)))
-        self._words.setText(self._whole if count == len(words) else f"{' '.join(words[:count])} …")
+        self._words.setText(first(count))
 
     def add_words(self, words: str) -> None:
         self.say(f"{self.words} {words}")

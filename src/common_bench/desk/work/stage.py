@@ -63,7 +63,7 @@ class WorkStage(StageView):
         for at, graph in enumerate((self.residuals_card.graph, self.each_card.graph)):
             column.setStretch(at, 20)
             graph.setMinimumHeight(px(104))
-            graph.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)  # what is left alone
+            graph.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)  # what is left over
         seen = scrolled(column)  # nothing is squeezed where there is little room
         self.origin_card = OriginCard(self._look_at, lambda: self.turn_page(ORIGIN))
         self.all_card = AllRunsCard(self._choose_run, deeds.send_all, lambda: self.turn_page(ALL_RUNS))
