@@ -5,44 +5,88 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import replace
-from itertools import pairwise
+from typing import NamedTuple
 
-from common_bench.model.block import Source
-from common_bench.workings.spans import NumberOf
+import numpy as np
+
+from common_bench.model.block import Floats, Ints, Source
+from common_bench.model.uncertainty import combined
+from common_bench.workings.spans import NumberOf, Reach
 
 Stretch = tuple[float, float]
-MEANS = ("mean", "median")  # forms whose scatter is that of all readings alike
+NOTHING_LEFT = 1e-6  # of what readings do to a number, below which nothing of it is its own
+
+
+class _Way(NamedTuple):
+    """One of the ways in which the readings of a piece move numbers: its source, and what each reading at t (n,) counts in it; squares add up to 1."""
+
+    source: Source
+    t: Floats
+    weights: Floats
 
 
 class Apart:
-    """Guarantees that two means over spans that overlap are alike by the readings that both have: the scatter of a mean is that of its
-    readings, so that its square is parted among them by how long each piece of the span is, and a piece is the same in both."""
+    """Guarantees that two numbers over spans that overlap are alike by what the readings that both have do to each of them: neither as
+    unsure as if they were independent, nor surer than they are.
+
+    What readings do to a number (`Reach`) is parted by the edges of all spans, and within each piece into what earlier numbers had in the same
+    proportions and what is new (Gram, Schmidt). The squares of the parts are those of the whole.
+    """
 
     def __init__(self, spans: Iterable[Stretch]) -> None:
         """spans: all that numbers are taken over, s."""
         known = {span for span in spans if math.isfinite(span[1] - span[0]) and span[1] > span[0]}
-        self._edges = sorted({edge for span in known for edge in span}) if len(known) > 1 else []
-        self._pieces: dict[tuple[str, int | str, int], Source] = {}
+        self._edges = np.array(sorted({edge for span in known for edge in span}) if len(known) > 1 else [])
+        self._ways: dict[tuple[str, str, int], list[_Way]] = {}
 
-    def told(self, number: NumberOf, span: Stretch, tag: str, form: str = "") -> NumberOf:
-        """A number over a span with shares that are told from those over others. tag: what the span is called; form: by which the number
-        comes about."""
+    def told(self, number: NumberOf, tag: str, form: str) -> NumberOf:
+        """A number over a span with shares that are told from those over others. tag: what the span is called; form: by which
+        it comes about; numbers by different ones are taken as independent. Shares that the same
+        readings make in the same way become one, called by the largest: another number may have its own from how readings scatter."""
         parts: dict[Source, float] = {}
-        pieces = form in MEANS and span[0] in self._edges and span[1] in self._edges
+        together: dict[int, dict[Source, float]] = {}
+        reaches: dict[int, Reach] = {}
         for source, u in number.parts.items():
+            reach = number.reach.get(source)
             if source.common:
                 parts[source] = u
-            elif pieces and source.dof > 0:
-                parts |= self._parted(source, u, span)
+            elif reach is not None and len(self._edges) and source.dof > 0:
+                reaches[id(reach)] = reach
+                together.setdefault(id(reach), {})[source] = u
             else:
                 parts[source._replace(which=f"{source.which} during {tag}") if tag else source] = u
-        return replace(number, parts=parts)
+        for key, shares in together.items():
+            size, dof = combined(shares) if len(shares) > 1 else next((u, s.dof) for s, u in shares.items())
+            largest = max(shares, key=lambda source: abs(shares[source]))._replace(dof=dof)
+            for own, share in self._parted(largest, form, reaches[key]):
+                parts[own] = parts.get(own, 0.0) + size * share
+        return replace(number, parts=parts, reach={})
 
-    def _parted(self, source: Source, u: float, span: Stretch) -> dict[Source, float]:
-        found = {}
-        for place, (low, high) in enumerate(pairwise(self._edges)):
-            if span[0] <= low and high <= span[1]:
-                share = (high - low) / (span[1] - span[0])
-                own = source._replace(which=f"{source.which} in piece {place}", dof=source.dof * share)
-                found[self._pieces.setdefault((source.name, source.which, place), own)] = u * math.sqrt(share)
+    def _parted(self, source: Source, form: str, reach: Reach) -> list[tuple[Source, float]]:
+        size = float(np.sqrt(reach.weights @ reach.weights))
+        pieces: Ints = np.searchsorted(self._edges, reach.t, side="right")
+        found = []
+        for piece in np.unique(pieces).tolist():
+            rows = pieces == piece
+            t, left = reach.t[rows], reach.weights[rows] / size
+            ways = self._ways.setdefault((form, reach.of, piece), [])
+            for way in ways:
+                also = way.weights if np.array_equal(t, way.t) else _at(t, way)
+                share = float(left @ also)
+                if share:
+                    left -= share * also
+                    found.append((way.source, share))
+            own = float(np.sqrt(left @ left))
+            if own > NOTHING_LEFT:
+                new = source._replace(which=f"{source.which} in piece {piece}, {len(ways)}", dof=source.dof * own**2)
+                ways.append(_Way(new, t, left / own))
+                found.append((new, own))
         return found
+
+
+def _at(t: Floats, way: _Way) -> Floats:
+    """What readings at t count in a way; those that it has not count nothing."""
+    found = np.zeros(len(t))
+    _, ours, its = np.intersect1d(t, way.t, assume_unique=True, return_indices=True)
+    found[ours] = way.weights[its]
+    return found

@@ -21,7 +21,7 @@ from common_bench.workings.fit_minimum import refined
 from common_bench.workings.fit_problem import Formulated, Problem, left_by, sizes_of
 from common_bench.workings.fit_starts import started
 from common_bench.workings.repeated import mean_of_readings, spread_of_sums
-from common_bench.workings.spans import Note, NumberOf
+from common_bench.workings.spans import Note, NumberOf, Reach
 from common_bench.workings.streams import Value
 
 TURNED = 1e-6  # of the squares, by which a start with a sign the other way must be better, as in a sine turned round
@@ -34,6 +34,7 @@ MOST_ALIKE = (
 MOST_ALIKE_LONG = 1e11  # and beyond which the last digit of a reading moves them by some of their own
 LEAST = 0.01  # of a reading's own uncertainty, that is left of it where what stands in the formula moves alike
 CANCELS = 1e3  # times the curve's own size, from which on its parts are large and only their difference is small
+SCATTER = "scatter about the fit"
 UNUSUAL = 2.0  # residuals that resemble their neighbours: half as many independent ones
 
 
@@ -41,7 +42,7 @@ class FoundFit(NamedTuple):
     """values: of the free parameters; parts: source -> what it moves them by; chi_square over dof; residuals (n,) at t (n,); sd: their size;
     usual: standard deviations of the parameters as least squares alone gives them, by the residuals' size and as if these
     were independent; curve, u_curve (n,): what the formula gives, and its standard uncertainty; independent: readings that the
-    residuals are as good as."""
+    residuals are as good as; scores: (n, p) what each reading counts in each of the independent parts, squares add up to 1."""
 
     values: dict[str, float]
     units: Mapping[str, str]
@@ -57,6 +58,7 @@ class FoundFit(NamedTuple):
     curve: Floats
     u_curve: Floats
     independent: float
+    scores: Floats
     problem: Problem | None = None  # what was fitted
     in_turn: bool = True  # its readings were taken one after the other
 
@@ -65,10 +67,13 @@ class FoundFit(NamedTuple):
         """What it leaves of each reading."""
         return Series(self.t, self.residuals, self.unit)
 
-    def number(self, name: str) -> NumberOf:
+    def number(self, name: str, of: str = "") -> NumberOf:
+        """A parameter. of: what the formula was fitted to, by which the readings are known."""
         at = list(self.values).index(name)
         parts = {source: float(moves[at]) for source, moves in self.parts.items()}
-        return NumberOf(self.values[name], self.units[name], parts, len(self.t), notes=self.notes)
+        own = [source for source in parts if source.name == SCATTER]
+        reach = {source: Reach(of, self.t, self.scores[:, k]) for k, source in enumerate(own)}
+        return NumberOf(self.values[name], self.units[name], parts, len(self.t), notes=self.notes, reach=reach)
 
     @property
     def covariance(self) -> Floats:
@@ -190,7 +195,7 @@ def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated
             notes = (Note("residuals-alike", together.independent),)
             own_dof = max(1.0, together.independent - count) if in_turn else own_dof
     root *= (sizes / np.sqrt(np.diag(back)))[:, None]
-    parts = {Source("scatter about the fit", False, f"{k} of {what.name}", own_dof): root[:, k] for k in range(count)}
+    parts = {Source(SCATTER, False, f"{k} of {what.name}", own_dof): root[:, k] for k in range(count)}
     notes += tuple(Note("at-bound", 0.0, name) for name in problem.at_bounds(p))
     cancelled = _cancelled(problem, p, size, jacobian, y.values - residuals)
     notes += (Note("cancels", cancelled),) if cancelled > CANCELS else ()
@@ -220,6 +225,7 @@ def judged(problem: Problem, p: Floats, size: Floats, weights: Floats, *, stated
         y.values - residuals,
         u_curve,
         independent,
+        q,
         problem,
         in_turn,
     )

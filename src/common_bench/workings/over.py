@@ -43,6 +43,7 @@ def over_span(
     numbers: dict[str, NumberOf] = {}
     gone = {} if without is None else without
     tags: dict[str, str] = {}  # fit -> what tells its readings from those of other spans
+    fitted_to: dict[str, str] = {}  # fit -> the quantity
     fits = {} if fits is None else fits
     apart = Apart(
         [span, *(each for found in (named or {}).values() if not isinstance(found, Trouble) for each in found)]
@@ -60,7 +61,7 @@ def over_span(
         if is_residual(node.operands[0], workings.kinds):
             left = fits[node.operands[0].operands[0].word].residual
             told: NumberOf = form.over(taken_over, inner_name(within_line, node.operands[0]), left)
-            return apart.told(told, taken_over, tag, form.name)
+            return apart.told(told, tag, form.name)
         names = [inner_name(within_line, node)]
         if form.step is None:
             names = [each.word if each.word in results else inner_name(within_line, each) for each in node.operands]
@@ -70,7 +71,7 @@ def over_span(
         if form.of_time and (rate := clock_u()):
             moved = number.parts.get(CLOCK_RATE, 0.0) + form.of_time * rate * number.value
             number = replace(number, parts={**number.parts, CLOCK_RATE: moved})
-        return apart.told(number, taken_over, tag, form.name)
+        return apart.told(number, tag, form.name)
 
     def clock_u() -> float:
         """How well the pace of the kit's clock is known over the span, relative."""
@@ -91,7 +92,7 @@ def over_span(
             fit = node.operands[0].word
             if fit in gone:
                 raise gone[fit]
-            return apart.told(fits[fit].number(node.word), span, tags[fit])
+            return apart.told(fits[fit].number(node.word, fitted_to[fit]), tags[fit], "fit")
         if node.form == "name" and node.word in numbers:
             return numbers[node.word]
         return elementwise(node, [of(each) for each in node.operands], within_line)
@@ -145,6 +146,7 @@ def over_span(
         if line.kind is not None and line.kind.shape == "fit" and line.kind.late:
             within_line, tags[line.name] = line.name, tag
             taken = line_fit(line.name, workings.kinds, workings.channels, workings.raw)
+            fitted_to[line.name] = taken.y.word or inner_name(line.name, taken.y)
             fits[line.name] = fit_over(taken, taken_over, value_of, number_of, clock_u())
         if line.read and line.kind and line.kind.shape == "series" and line.kind.late:
             left = fits[line.read.expression.operands[0].word].residual

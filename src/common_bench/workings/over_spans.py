@@ -15,7 +15,7 @@ from common_bench.model.units import counts_from_own_zero, degree_of, interval_o
 from common_bench.workings.loops import GAP_FACTOR
 from common_bench.workings.noise import in_sums, noise_of
 from common_bench.workings.repeated import mean_of_readings
-from common_bench.workings.spans import Note, NumberOf, inside
+from common_bench.workings.spans import Note, NumberOf, inside, reached
 from common_bench.workings.spreads import at_ends, in_long_sums, roots_of
 
 LEAST_SLOPE, LEAST_PACE = 3, 16  # readings
@@ -39,7 +39,7 @@ def area_under(series: Series, span: tuple[float, float], name: str) -> NumberOf
     parts[Source("course between the readings", False, name)] = (
         abs(area - coarse) / 3
     )  # a step half as long errs a quarter as much
-    return NumberOf(area, product(series.unit, "s"), parts, len(t))
+    return NumberOf(area, product(series.unit, "s"), parts, len(t), reach=reached(parts, name, t, weights))
 
 
 def _scatter_of_area(series: Series, weights: Floats, chosen: Ints) -> float:
@@ -115,7 +115,8 @@ def slope_against(y: Series, x: Series, span: tuple[float, float], name: str) ->
     unit = product(interval_of(y.unit), interval_of(x.unit), -1.0)
     factor = _degree(y.unit) / _degree(x.unit)
     notes = (Note("alike", found.independent),) if found.independent < len(t) / 2 else ()
-    return NumberOf(slope * factor, unit, {s: each * factor for s, each in parts.items()}, len(t), notes=notes)
+    told = {s: each * factor for s, each in parts.items()}
+    return NumberOf(slope * factor, unit, told, len(t), notes=notes, reach=reached(told, name, t, true_x))
 
 
 def _degree(unit: str) -> float:
@@ -152,22 +153,26 @@ def dominant_pace(series: Series, span: tuple[float, float], name: str) -> Numbe
     step = 1 / (AROUND_PEAK * length)
     found = minimize_scalar(lambda pace: _left(middle, v, pace)[0], bounds=(best - step, best + step), method="bounded", options={"xatol": 1e-9 * best})  # fmt: skip
     pace = float(found.x)
-    left, amplitude, rest = _left(middle, v, pace)
+    left, swing, rest = _left(middle, v, pace)
+    amplitude = float(np.hypot(*swing))
     _, alike = noise_of(rest)
     spread = float(np.sqrt(left / max(1, count - 5) * in_sums(alike)))
     if amplitude < spread * (8 * np.log(count) / count) ** 0.5:
         raise FindingTrouble("no-oscillation")
     u = np.sqrt(6.0) / np.pi * spread / (amplitude * length * count**0.5)
-    return NumberOf(pace, "Hz", {Source("scatter about the oscillation", False, name, count - 5.0): float(u)}, count)
+    parts = {Source("scatter about the oscillation", False, name, count - 5.0): float(u)}
+    turn = 2 * np.pi * pace * middle
+    moved = middle * (swing[1] * np.cos(turn) - swing[0] * np.sin(turn))  # what each reading moves the pace by
+    return NumberOf(pace, "Hz", parts, count, reach=reached(parts, name, t, moved))
 
 
-def _left(t: Floats, v: Floats, pace: float) -> tuple[float, float, Floats]:
-    """Squares left about the best oscillation of a pace, its amplitude, and the residuals."""
+def _left(t: Floats, v: Floats, pace: float) -> tuple[float, Floats, Floats]:
+    """Squares left about the best oscillation of a pace, what it has of cosine and sine, and the residuals."""
     turn = 2 * np.pi * pace * t
     design = np.stack([np.cos(turn), np.sin(turn), np.ones(len(t)), t / (t[-1] - t[0])], axis=1)
     fitted = np.linalg.lstsq(design, v, rcond=None)[0]
     rest = v - design @ fitted
-    return float(rest @ rest), float(np.hypot(fitted[0], fitted[1])), rest
+    return float(rest @ rest), np.asarray(fitted[:2]), rest
 
 
 def _inside(series: Series, span: tuple[float, float], word: str, least: int) -> np.ndarray:

@@ -28,10 +28,20 @@ class Note(NamedTuple):
     name: str = ""
 
 
+class Reach(NamedTuple):
+    """Which readings, or events, an independent share of a number is made by: what they are readings of, their times (n,) in s, and
+    by how much each moves the number, beside the others."""
+
+    of: str
+    t: Floats
+    weights: Floats
+
+
 @dataclass(frozen=True)
 class NumberOf:
     """A single number; parts: source -> signed standard uncertainty in `unit`; n: values it comes from;
-    guesses: how many of them lie outside a calibration; notes: what is to be told with it."""
+    guesses: how many of them lie outside a calibration; notes: what is to be told with it; reach: of its parts those that are known to be
+    made by single readings, until they are told apart."""
 
     value: float
     unit: str = ""
@@ -39,6 +49,7 @@ class NumberOf:
     n: int = 1
     guesses: int = 0
     notes: tuple[Note, ...] = ()
+    reach: Mapping[Source, Reach] = field(default_factory=dict)
 
     @property
     def u(self) -> float:
@@ -53,6 +64,12 @@ class NumberOf:
         factor, offset = conversion(self.unit, unit)
         parts = {s: share * factor for s, share in self.parts.items()}
         return replace(self, value=self.value * factor + offset, unit=unit, parts=parts)
+
+
+def reached(parts: Mapping[Source, float], of: str, t: Floats, weights: Floats | None = None) -> dict[Source, Reach]:
+    """Of all parts that are independent from reading to reading. weights: None where all readings count alike."""
+    made_by = Reach(of, t, np.ones(len(t)) if weights is None else weights)
+    return {source: made_by for source in parts if not source.common}
 
 
 def inside(t: Floats, began: Floats, values: Floats, span: tuple[float, float]) -> Bools:
@@ -83,7 +100,7 @@ def time_of_first(events: Series | Events, span: tuple[float, float], way: str, 
         _of_one(s, f"event {at} of {name}"): float(share[at]) * (when if s == CLOCK_RATE else 1.0)
         for s, share in events.parts.items()
     }
-    return NumberOf(when, "s", shares)
+    return NumberOf(when, "s", shares, reach=reached(shares, name, events.t[chosen[:1]]))
 
 
 def _of_one(source: Source, which: str) -> Source:
@@ -133,7 +150,8 @@ def _of_events(word: str, events: Events, span: tuple[float, float], name: str) 
             lasted = t[-1:] - t[:1]
             moved = apart(source, share[chosen[:1]], share[chosen[-1:]], lasted)
             parts[source] = -float(moved[0] / lasted[0]) / gap
-    return NumberOf(1.0 / gap, "Hz", _known(parts), len(t), notes=_changes(pace))
+    found = _known(parts)
+    return NumberOf(1.0 / gap, "Hz", found, len(t), notes=_changes(pace), reach=reached(found, name, t))
 
 
 def _changes(pace: PaceOfGaps) -> tuple[Note, ...]:
@@ -162,26 +180,32 @@ class _Over:
         parts = {_of_one(source, place): float(share[at]) for source, share in self.parts.items()}
         if not parts:
             parts = {Source(f"uncertainty of {self.name}", False, place, 0.0): 1.0}
-        return NumberOf(float(self.values[at]), "", parts)
+        return self._number(float(self.values[at]), parts, self.t[at : at + 1])
+
+    def _number(
+        self, value: float, parts: dict[Source, float], t: Floats, weights: Floats | None = None, notes: tuple[Note, ...] = (),
+    ) -> NumberOf:  # fmt: skip
+        """t, weights: of the readings that make what is independent in it."""
+        return NumberOf(value, "", parts, notes=notes, reach=reached(parts, self.name, t, weights))
 
     def mean(self) -> NumberOf:
         """Common sources keep their size in a mean; what is independent is taken from the scatter of the values."""
         found, notes = self._mean()
         parts = {s: float(np.mean(share)) for s, share in self.parts.items() if s.common}
-        return NumberOf(found.value, "", parts | self._scatter(found, "scatter of the mean"), notes=notes)
+        return self._number(found.value, parts | self._scatter(found, "scatter of the mean"), self.t, notes=notes)
 
     def median(self) -> NumberOf:
         """Of values that scatter as noise does, a median is less sure than their mean by the root of π/2."""
         found, notes = self._mean()
         parts = {s: float(np.median(share)) for s, share in self.parts.items() if s.common}
         own = self._scatter(found._replace(u=found.u * (np.pi / 2) ** 0.5), "scatter of the median")
-        return NumberOf(float(np.median(self.values)), "", parts | own, notes=notes)
+        return self._number(float(np.median(self.values)), parts | own, self.t, notes=notes)
 
     def scatter(self) -> NumberOf:
         size = float(np.std(self.values, ddof=1))
         dof = max(1.0, self._mean()[0].independent - 1.0)
         source = Source("scatter of the scatter", False, self.name, dof)
-        return NumberOf(size, "", {source: size / (2 * dof) ** 0.5})
+        return self._number(size, {source: size / (2 * dof) ** 0.5}, self.t)
 
     def extreme(self, sign: float) -> NumberOf:
         """The top of the curve through the readings about the outermost one, which itself lies too far out where they
@@ -195,7 +219,7 @@ class _Over:
             return self.one(at)
         parts = {s: float(share[at]) for s, share in self.parts.items() if s.common}
         own = {Source(f"scatter about the {'largest' if sign > 0 else 'smallest'}", False, self.name): top.u_value}
-        return NumberOf(sign * top.value, "", parts | own)
+        return self._number(sign * top.value, parts | own, self.t[at : at + 1])
 
     def _mean(self) -> tuple[Mean, tuple[Note, ...]]:
         n = len(self.values)
