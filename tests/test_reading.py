@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Stamped
+from common_bench.model.stream import ClockState
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.heard import Heard
 from common_bench.reading.lines import LONGEST_LINE, LineCutter
@@ -214,7 +215,7 @@ def test_the_clock_map_finds_the_kits_rate_within_its_uncertainty(drift: float, 
     kit = ClockMap(1e-3)
     t, _, u, gaps = kit.map(clock, arrival)
     assert abs(kit.rate * (1 + drift) - 1) < 5 * kit.u_rate
-    assert kit.u_rate < 60e-6
+    assert kit.u_rate < 250e-6, "some of that time a machine may have been busy"
     assert (np.diff(t) >= 0).all()
     assert not gaps.any()
     assert np.abs(t[1500:] - true[1500:] - 5).max() < 0.012
@@ -247,6 +248,24 @@ def test_a_link_or_a_machine_that_stalls_bends_no_time(
     state = kit.hold()
     during = kit.map(clock[-1] + np.arange(1, 100) * step, true[-1] + np.arange(1, 100) * step)[0]
     np.testing.assert_allclose(np.diff(during), state.rate * step, rtol=1e-6)
+
+
+@given(
+    st.floats(-4e-4, 4e-4), st.sampled_from([1.0, -1.0]), st.floats(0.03, 0.5), st.floats(0.5, 20), st.floats(4, 60),
+    st.sampled_from([1.0, 8.0]), st.integers(0, 10**6),
+)  # fmt: skip
+def test_a_machine_that_gets_slower_or_catches_up_is_taken_for_no_clock_that_is_off(
+    drift: float, way: float, late: float, lasts: float, seconds: float, pace: float, seed: int
+) -> None:
+    """Lines that come later and later, or earlier again, by up to half a second look just like a clock that is off."""
+    dice = np.random.default_rng(seed)
+    true = np.arange(0, seconds, 0.02)
+    along = np.clip(true / lasts, 0, 1)
+    arrival = true + dice.exponential(0.003, len(true)) + late * (along if way > 0 else 1 - along)
+    kit = ClockMap(1e-3, ClockState(pace=pace))
+    kit.map(np.floor(true * pace * (1 + drift) * 1000) / 1000, np.maximum.accumulate(arrival) * pace)
+    assert abs(kit.rate * (1 + drift) - 1) < 4 * kit.u_rate
+    assert kit.u_rate < 0.02
 
 
 @given(

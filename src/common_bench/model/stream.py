@@ -109,7 +109,8 @@ class ClockState(msgspec.Struct, frozen=True):
     """A kit's clock mapped to ours: t = at_ours + rate * (clock - at_kit), all in s.
 
     `u_rate` is the relative standard uncertainty of the rate; `spacing` the usual time between
-    readings in s; None stands for what is not known yet.
+    readings in s; `pace` how many s of the kit's world go by in one of ours, other than 1 only for stand-ins; None
+    stands for what is not known yet.
     """
 
     at_kit: float | None = None
@@ -122,3 +123,4 @@ class ClockState(msgspec.Struct, frozen=True):
     last_t: float | None = None
     step: float | None = None
     last_arrival: float | None = None
+    pace: float = 1.0

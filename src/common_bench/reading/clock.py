@@ -1,10 +1,7 @@
 """A kit's clock mapped to ours. Clock values with arrival times in, times on our clock out.
 
 A line's arrival is late by a delay that is never negative, so the earliest arrival in each second
-says most. A robust line through those (median of all slopes between them: Theil, Proc. K. Ned.
-Akad. Wet. 53 (1950); Sen, J. Am. Stat. Assoc. 63, 1379 (1968)) gives the rate, weighed against what a
-resonator is worth by how far the arrivals lie from that line: one that stalls, as a radio or a busy
-machine does, says little. A better map is gone over to gradually, so that no time runs back and no
+says most; what these tell of its rate is worked out in `clock_rate`. A better map is gone over to gradually, so that no time runs back and no
 gap is made. During a run the map is held still: all times of a run lie on the kit's own clock times
 one constant rate; only where it restarts, it is found anew where the new stretch lies.
 
@@ -22,23 +19,18 @@ import numpy as np
 
 from common_bench.model.block import Bools, Floats
 from common_bench.model.stream import ClockState
-from common_bench.model.uncertainty import coverage_factor
+from common_bench.reading.clock_rate import LEAST, rate_believed, rate_seen
 from common_bench.reading.even_grid import EvenGrid
 from common_bench.reading.gaps import FEW, GapFinder
 
 WINDOW = 1.0  # s of the kit's clock per earliest arrival
 MOST_WINDOWS = 64
-PRIOR_U_RATE = 5e-4  # relative; what an uncalibrated resonator is worth before anything is measured
-BADLY_SET, BAD_SHARE = 2e-2, 0.3  # what a badly set one is worth, and how many are
-ARRIVAL_JITTER = 2e-4  # s; one earliest arrival is never known better
 STAIRCASE = (
     1.1 / 3**0.5
 )  # of a tick over the whole time: a clock that counts in ticks is a staircase, whose slope may be
 # off by up to about one step (rectangular, JCGM 100, 4.3.7)
 SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
-FEW_WINDOWS = 8  # fewer than these, and the one farthest from the line tells how well they are known
 MOST_OFF = 0.1  # of the rate; no clock is off by more: windows that tell so lie in stalls
-KNOWN_SHARE, KNOWN_SIGMAS = 0.75, 1.15  # of more windows, the share within so many standard deviations of the line
 AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
 AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart
 RANGES = (2.0**16, 2.0**32)  # counts at which counters in kits wrap round
@@ -55,8 +47,8 @@ class ClockMap:
         self.held = held
         self._ranges = (DAY,) if day else tuple(r * tick for r in RANGES)
         self.restarts = 0
-        state = state or ClockState(u_rate=PRIOR_U_RATE)
-        self.rate, self.u_rate, self._wraps = state.rate, state.u_rate, state.wraps
+        state = state or ClockState()
+        self.rate, self.u_rate, self._wraps, self._pace = state.rate, state.u_rate, state.wraps, state.pace
         self._kit, self._ours, spacing, self._last_raw, self._last_t, step, self._last_arrival = (
             math.nan if each is None else each
             for each in (
@@ -69,7 +61,7 @@ class ClockMap:
         self._slew = self._slew_for = 0.0  # extra rate, and for how many s of the kit's clock
         self._leapt_to = self._leapt_at = math.nan  # the clock's value that leapt, and when it arrived
         self._windows: list[tuple[float, float]] = []  # clock and arrival of the earliest line of each
-        self._width = WINDOW
+        self._width = WINDOW * self._pace
         self._window_end = -math.inf
         self._earliest: tuple[float, float] | None = None
         self._closed = self._seen = 0
@@ -82,7 +74,9 @@ class ClockMap:
                 self._kit, self._ours, self.spacing, self._last_raw, self._last_t, self._grid.step, self._last_arrival,
             )
         )  # fmt: skip
-        return ClockState(kit, ours, self.rate, self.u_rate, spacing, last_raw, self._wraps, last_t, step, last_arrival)
+        return ClockState(
+            kit, ours, self.rate, self.u_rate, spacing, last_raw, self._wraps, last_t, step, last_arrival, self._pace
+        )
 
     @property
     def spacing(self) -> float:
@@ -253,7 +247,7 @@ class ClockMap:
         self.restarts += 1
         self._last_raw = raw
         self._windows.clear()
-        self._wraps, self._width, self._closed, self._earliest = 0.0, WINDOW, 0, None
+        self._wraps, self._width, self._closed, self._earliest = 0.0, WINDOW * self._pace, 0, None
         self._seen = 0
         self._kit, self._ours, self._slew = raw, self._not_before(at), 0.0
         self._last_arrival, self._fresh = arrival, True
@@ -290,23 +284,12 @@ class ClockMap:
         """The rate from the windows so far, and a map that goes over to theirs within s of the kit's clock."""
         self._anchor(clock)
         points = np.array(self._windows)
-        if len(points) >= 3:
-            i, j = np.triu_indices(len(points), 1)
-            slopes = (points[j, 1] - points[i, 1]) / (points[j, 0] - points[i, 0])
-            seen = float(np.median(slopes)) - 1.0
-            rest = points[:, 1] - points[:, 0] * (1.0 + seen)
-            rest = np.sort(np.abs(rest - np.median(rest)))
-            count = len(rest)
-            few = count < FEW_WINDOWS
-            spread = float(np.sqrt(np.sum(rest**2) / (count - 2)))
-            known = spread if few else float(np.quantile(rest, KNOWN_SHARE) / KNOWN_SIGMAS)
-            u = coverage_factor(count - 2) / coverage_factor(math.inf) * max(ARRIVAL_JITTER, known)
-            u /= float(np.std(points[:, 0])) * count**0.5
-            apart = float(np.ptp(points[:, 1])) / max(1, self._seen)
+        if len(points) >= LEAST:
+            seen, u = rate_seen(points[:, 0], points[:, 1])
+            apart, lasted = float(np.ptp(points[:, 1])) / max(1, self._seen), float(np.ptp(points[:, 0]))
             tick = min(self.tick, apart)  # a coarse one is told by the first reading after it
-            u = math.hypot(u, STAIRCASE * tick / float(np.ptp(points[:, 0])))
             if abs(seen) < MOST_OFF:
-                off, self.u_rate = _believed(seen, u)
+                off, self.u_rate = rate_believed(seen, math.hypot(u, STAIRCASE * tick / lasted), lasted / self._pace)
                 self.rate = 1.0 + off
         self._go_over(clock, until)
 
@@ -317,16 +300,3 @@ class ClockMap:
         level = float(np.median(points[:, 1] - self.rate * points[:, 0]))
         off = level + self.rate * clock - self._ours
         self._slew, self._slew_for = min(max(off / until, -SLEW), SLEW), until
-
-
-def _believed(seen: float, u: float) -> tuple[float, float]:
-    """How far a clock's rate is off and its standard uncertainty, from what was seen, known to u, and from what clocks
-    are worth: most a resonator's, some badly set (Bayes' theorem for a mixture of two normal distributions)."""
-    sizes = np.array([PRIOR_U_RATE, BADLY_SET])
-    squares = sizes**2 + u * u
-    logs = np.log([1 - BAD_SHARE, BAD_SHARE]) - 0.5 * (seen * seen / squares + np.log(squares))
-    weight = np.exp(logs - logs.max())
-    weight /= weight.sum()
-    means, variances = seen * sizes**2 / squares, u * u * sizes**2 / squares
-    off = float(weight @ means)
-    return off, float(np.sqrt(weight @ (variances + (means - off) ** 2)))

@@ -46,6 +46,7 @@ class Reader:
         self.finder = FormatFinder(paced=paced, known=format)
         self.format = format
         self._clock_state = clock
+        self._pace = 1.0 if clock is None else clock.pace
         self._held = held
         self.clock = self._clock_map(clock)
         self._joined = False  # the next line may be the end of one whose beginning was not heard
@@ -63,6 +64,7 @@ class Reader:
         at = self.format.clock if self.format else None
         column = self.format.columns[at] if self.format and at is not None else None
         tick = column.tick if column else 0.0
+        state = state or ClockState(pace=self._pace)
         return ClockMap(tick, state, held=self._held, day=column is not None and column.kind == "time")
 
     def begin_run(self) -> ClockState:

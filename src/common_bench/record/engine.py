@@ -18,7 +18,7 @@ from common_bench.model.block import Stamped, bytes_of
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.run import Ending
-from common_bench.model.stream import StreamFormat
+from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.connection import Asking, KitConnection
@@ -133,7 +133,7 @@ class Engine:
         format: StreamFormat | None = None, *, settled: bool = False,
     ) -> None:  # fmt: skip
         """Begins to listen to a kit; it is opened at once, or as soon as it can be."""
-        chain = Chain(workings, calibrations, format, paced=address.paced)
+        chain = Chain(workings, calibrations, format, ClockState(pace=self.speed), paced=address.paced)
         made = KitConnection(kit, session, address, chain, self.now(), settled=settled)
         self.ask(lambda: self._kits.update({kit: made}))
 
@@ -150,7 +150,7 @@ class Engine:
             source = self._kits[parent]
             format = source.chain.reader.format
             assert format is not None
-            chain = Chain(workings, calibrations, msgspec.structs.replace(format, only=id))
+            chain = Chain(workings, calibrations, msgspec.structs.replace(format, only=id), ClockState(pace=self.speed))
             chain.reader.cutter = source.chain.reader.cutter
             made = KitConnection(
                 kit, source.session, source.address, chain, self.now(), settled=True, parent=source

@@ -11,7 +11,7 @@ import numpy as np
 
 from common_bench.model.block import Floats, Ints, Source
 from common_bench.model.uncertainty import combined
-from common_bench.workings.spans import NumberOf, Reach
+from common_bench.workings.spans import MadeBy, NumberOf
 
 Stretch = tuple[float, float]
 NOTHING_LEFT = 1e-6  # of what readings do to a number, below which nothing of it is its own
@@ -29,7 +29,7 @@ class Apart:
     """Guarantees that two numbers over spans that overlap are alike by what the readings that both have do to each of them: neither as
     unsure as if they were independent, nor surer than they are.
 
-    What readings do to a number (`Reach`) is parted by the edges of all spans, and within each piece into what earlier numbers had in the same
+    What readings do to a number (`MadeBy`) is parted by the edges of all spans, and within each piece into what earlier numbers had in the same
     proportions and what is new (Gram, Schmidt). The squares of the parts are those of the whole.
     """
 
@@ -45,7 +45,7 @@ class Apart:
         readings make in the same way become one, called by the largest: another number may have its own from how readings scatter."""
         parts: dict[Source, float] = {}
         together: dict[int, dict[Source, float]] = {}
-        reaches: dict[int, Reach] = {}
+        reaches: dict[int, MadeBy] = {}
         for source, u in number.parts.items():
             reach = number.reach.get(source)
             if source.common:
@@ -62,7 +62,7 @@ class Apart:
                 parts[own] = parts.get(own, 0.0) + size * share
         return replace(number, parts=parts, reach={})
 
-    def _parted(self, source: Source, form: str, reach: Reach) -> list[tuple[Source, float]]:
+    def _parted(self, source: Source, form: str, reach: MadeBy) -> list[tuple[Source, float]]:
         size = float(np.sqrt(reach.weights @ reach.weights))
         pieces: Ints = np.searchsorted(self._edges, reach.t, side="right")
         found = []

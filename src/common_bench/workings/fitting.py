@@ -21,7 +21,7 @@ from common_bench.workings.fit_minimum import refined
 from common_bench.workings.fit_problem import Formulated, Problem, left_by, sizes_of
 from common_bench.workings.fit_starts import started
 from common_bench.workings.repeated import mean_of_readings, spread_of_sums
-from common_bench.workings.spans import Note, NumberOf, Reach
+from common_bench.workings.spans import MadeBy, Note, NumberOf
 from common_bench.workings.streams import Value
 
 TURNED = 1e-6  # of the squares, by which a start with a sign the other way must be better, as in a sine turned round
@@ -72,7 +72,7 @@ class FoundFit(NamedTuple):
         at = list(self.values).index(name)
         parts = {source: float(moves[at]) for source, moves in self.parts.items()}
         own = [source for source in parts if source.name == SCATTER]
-        reach = {source: Reach(of, self.t, self.scores[:, k]) for k, source in enumerate(own)}
+        reach = {source: MadeBy(of, self.t, self.scores[:, k]) for k, source in enumerate(own)}
         return NumberOf(self.values[name], self.units[name], parts, len(self.t), notes=self.notes, reach=reach)
 
     @property

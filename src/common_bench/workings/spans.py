@@ -28,7 +28,7 @@ class Note(NamedTuple):
     name: str = ""
 
 
-class Reach(NamedTuple):
+class MadeBy(NamedTuple):
     """Which readings, or events, an independent share of a number is made by: what they are readings of, their times (n,) in s, and
     by how much each moves the number, beside the others."""
 
@@ -49,7 +49,7 @@ class NumberOf:
     n: int = 1
     guesses: int = 0
     notes: tuple[Note, ...] = ()
-    reach: Mapping[Source, Reach] = field(default_factory=dict)
+    reach: Mapping[Source, MadeBy] = field(default_factory=dict)
 
     @property
     def u(self) -> float:
@@ -66,9 +66,9 @@ class NumberOf:
         return replace(self, value=self.value * factor + offset, unit=unit, parts=parts)
 
 
-def reached(parts: Mapping[Source, float], of: str, t: Floats, weights: Floats | None = None) -> dict[Source, Reach]:
+def reached(parts: Mapping[Source, float], of: str, t: Floats, weights: Floats | None = None) -> dict[Source, MadeBy]:
     """Of all parts that are independent from reading to reading. weights: None where all readings count alike."""
-    made_by = Reach(of, t, np.ones(len(t)) if weights is None else weights)
+    made_by = MadeBy(of, t, np.ones(len(t)) if weights is None else weights)
     return {source: made_by for source in parts if not source.common}
 
 
