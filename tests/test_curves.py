@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
@@ -229,7 +230,9 @@ def test_whether_the_curve_fits_is_said_with_the_point_to_look_at() -> None:
     assert "most of all “p3”" in fit_words(off)
     assert off.natural()[1][1, 1] > 20 * ready("line", points(good, x, 0.01)).natural()[1][1, 1]
     assert "closer to the curve" in fit_words(ready("line", points(good, x, 1.0)))
-    assert "because it must" in fit_words(ready("line", points(good[:2], x[:2], 0.01)))
+    assert "because it must; one more point would test it" in fit_words(ready("line", points(good[:2], x[:2], 0.01)))
+    checked = [*points(good[:2], x[:2], 0.01), msgspec.structs.replace(points(good[2:3], x[2:3], 0.01)[0], check=True)]
+    assert "the check point tests it" in fit_words(ready("line", checked))
     assert "No uncertainties" in fit_words(ready("line", points(good, x)))
     assert chance(1.0, 0) == 1.0
     check = ReferencePoint("c", 2.5, 0.0, 5.0, 0.01, "", check=True)

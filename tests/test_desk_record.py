@@ -135,12 +135,14 @@ def test_a_number_takes_the_room_of_its_characters_whatever_stood_there_before_a
         each.setStyleSheet("font-size: 32px; font-weight: 650;")
         each.show()
     QTest.qWait(20)
-    for text in ("—", "355 057", "2.157", "10 067", "−0.1", "9", "12 345 678", "2.157"):
+    for text in ("—", "355 057", "2.157", "10 067", "−0.1", "0.01", "−0.2", "9", "12 345 678", "2.157"):
         number.setText(text)
         alone.setMinimumWidth(0)
         alone.setText("")
         alone.setText(text)
         assert number.minimumWidth() == alone.minimumWidth() == number.sizeHint().width(), text
+        assert number.minimumWidth() >= number.fontMetrics().horizontalAdvance(text)
+    assert len({number.fontMetrics().horizontalAdvance(digit) for digit in "0123456789"}) == 1
     assert number.minimumWidth() < number.fontMetrics().horizontalAdvance("12 345 678")
     number.setStyleSheet("color: red;")
     assert number.testAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)

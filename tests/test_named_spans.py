@@ -15,6 +15,7 @@ from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson.bring_files import bring_files
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.plan_checking import faults_of
+from common_bench.lesson.run_words import why_to_look
 from common_bench.model.block import Events, Series, Source
 from common_bench.model.plan import Plan, RulePlan, SensorPlan
 from common_bench.model.trouble import FindingTrouble, PlanTrouble, Trouble
@@ -274,3 +275,27 @@ def test_spans_are_seen_dragged_and_typed_in_the_window(made: Desk) -> None:
     made.press("Escape")
     made.undo()
     made.until(lambda: made.lesson.store.findings(run)[0].span == (5.0, 9.9), "taken back")
+
+
+def test_a_finding_over_a_gap_wants_a_look_until_somebody_has_seen_to_it(
+    tmp_path: Path, book: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    rows = "".join(f"{k / 10:.1f},{0.001 * (k % 7):.3f}\n" for k in range(200) if not 80 < k < 120)
+    file = tmp_path / "torn.csv"
+    file.write_text(f"time (s),load\n{rows}")
+    list(bring_files(book, [file], "Flint", began="", ended=""))
+    made = alone(OpenLesson.open(book))
+    whole, torn = made.lesson.store.runs()
+    early, rest, _ = made.lesson.store.findings(torn.id)
+    assert (early.doubts, rest.doubts) == ((), ("gap",)), "what lies before it is as good as any"
+    assert "something was not heard in its span" in rest.how
+    assert [why_to_look(made.lesson.store, run) for run in (whole, torn)] == ["", "look: a gap in it"]
+    made.press("5")
+    made.press("G")
+    made.see("look: a gap in it")
+    made.see("2 runs · 1 want a look")
+    stage = made.window.stages["work"]
+    assert isinstance(stage, WorkStage)
+    assert stage.all_card.runs == [torn.id, whole.id], "it comes first"
+    made.lesson.pooling.send_to_pool([torn.id])
+    assert why_to_look(made.lesson.store, torn) == "", "somebody has sent it"

@@ -15,7 +15,7 @@ from common_bench.standins.classes import ALIASES
 from common_bench.standins.dialects import SPEECHES
 from common_bench.standins.faults import FAULTS, KIT
 from common_bench.standins.pendulum import GRAVITY, Pendulum
-from common_bench.standins.worlds import warm_baths
+from common_bench.standins.worlds import fading_capacitor, warm_baths
 from common_bench.standins.worlds.swinging_bottles import WORLD, BottleKit
 
 HELLO = BottleKit.hello
@@ -185,3 +185,16 @@ def test_a_bath_kit_settles_as_its_probe_does_and_sends_the_counts_of_its_divide
         warm_baths.WORLD.benches(6)[4].settling
         > 2 * max(b.settling for b in warm_baths.WORLD.benches(6) if b.alias != "Marble") * 0.9
     )
+
+
+def test_what_a_sensor_sees_goes_on_while_its_cable_is_pulled() -> None:
+    bench = fading_capacitor.WORLD.benches()[0]
+    kit = fading_capacitor.WORLD.kit(bench, 9)
+    kit.hang("charged")
+    kit.restart(0.0)
+    kit.until(3.0)
+    kit.hang("let go")
+    tau = bench.resistance * bench.capacitance
+    kit.restart(3.0 + 2 * tau - kit.start_up)  # plugged in again
+    counts = rows_of(kit.until(3.0 + 2 * tau + 1e-9))[0, 1]
+    assert (counts - bench.zero) / bench.counts_per_volt == pytest.approx(4.8 * math.exp(-2), abs=0.03)

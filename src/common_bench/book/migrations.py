@@ -203,4 +203,9 @@ def _from_6(book: sqlite3.Connection) -> None:
         book.execute(change)
 
 
-STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6}
+def _from_7(book: sqlite3.Connection) -> None:
+    """Why somebody should look at a finding before it is used."""
+    book.execute("ALTER TABLE finding ADD COLUMN doubts TEXT NOT NULL DEFAULT ''")
+
+
+STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6, 7: _from_7}

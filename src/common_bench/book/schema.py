@@ -21,7 +21,7 @@ from sqlalchemy.sql.elements import Label
 from sqlalchemy.types import NullType
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 7  # each step up is a function in migrations.py
+SCHEMA_VERSION = 8  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
@@ -108,7 +108,7 @@ run_picture = _table(
 finding = _table(
     "finding", _of("run"), _text("name"), Column("value", Float), Column("u", Float), _text("unit"),
     Column("span_from", Float), Column("span_to", Float), Column("n", Integer), _text("words"), _text("made_of"),
-    _text("working"), _text("made_at"), Column("guesses", Integer, server_default="0"), Column("dof", Float), UniqueConstraint("run", "name"),
+    _text("working"), _text("made_at"), Column("guesses", Integer, server_default="0"), Column("dof", Float), _text("doubts"), UniqueConstraint("run", "name"),
 )  # fmt: skip
 pooled = _table("pooled", _of("run"), _text("sent_at"), _text("aside"), UniqueConstraint("run"))
 change = _table("change", _text("made_at"), _text("label"), _text("rows"), _text("state"))

@@ -48,7 +48,8 @@ def fit_words(applied: Applied) -> str:
             )
         return "No uncertainties are stated; they are taken from how far the points lie off the curve."
     if c.dof < 1:
-        return "The curve passes through every point because it must; one more point would test it."
+        tests = "the check point tests it" if len(used) < len(c.points) else "one more point would test it"
+        return f"The curve passes through every point because it must; {tests}."
     reduced = c.chi_square / c.dof
     number = f"reduced chi-square {reduced:.2g}"
     likely = chance(c.chi_square, c.dof)

@@ -116,8 +116,8 @@ OFFERS = {
         "each_time",
         "EachTime",
         "headline",
-        "Meter",
         "meter",
+        "Meter",
         "run_rows",
         "stretch",
         "traces_of",
@@ -220,6 +220,7 @@ OFFERS = {
         "no_run_words",
         "opening_words",
         "unworked_words",
+        "why_to_look",
     ),
     "scouting": (
         "heard_words",

@@ -9,6 +9,7 @@ from typing import Literal
 from common_bench.lesson.store import LessonStore
 from common_bench.model.run import Run
 from common_bench.model.trouble import Trouble
+from common_bench.workup.findings import DOUBTS
 
 MOST_NAMED = 3  # runs that are called by their names; of more, how many others there are
 OPEN = "run-was-open"
@@ -74,3 +75,14 @@ def kept_words(store: LessonStore, group: int) -> tuple[str, Literal["plain", "r
     if not kept and worked_on(store, group):
         return "being worked up …", "plain"
     return (f"{kept} kept", "plain") if kept else ("none yet", "red")
+
+
+def why_to_look(store: LessonStore, run: Run) -> str:
+    """What of a run wants a look before it counts; nothing where somebody has seen to it, or nothing is to be seen."""
+    if run.aside or run.practice or run.id in store.pooled():
+        return ""
+    findings = store.findings(run.id)
+    if not findings:
+        return "wants a look"
+    doubts = dict.fromkeys(doubt for finding in findings for doubt in finding.doubts)
+    return f"look: {DOUBTS[next(iter(doubts))]}" if doubts else ""

@@ -148,7 +148,7 @@ def finding_of(row: Row) -> Finding:
     made_of = msgspec.json.decode(row["made_of"], type=tuple[Share, ...])
     return Finding(
         row["name"], msgspec.structs.replace(measured_of(row), shared=shared_of(made_of)), (row["span_from"], row["span_to"]),
-        row["n"], row["words"], made_of, row["working"], row["run"], row["id"], row["guesses"] or 0,
+        row["n"], row["words"], made_of, row["working"], row["run"], row["id"], row["guesses"] or 0, tuple(row["doubts"].split()),
     )  # fmt: skip
 
 
@@ -158,7 +158,7 @@ def finding_row(finding: Finding) -> dict[str, Any]:
         "name": finding.name, "value": finding.measured.value, "u": finding.measured.u, "unit": finding.measured.unit,
         "span_from": finding.span[0], "span_to": finding.span[1], "n": finding.n, "words": finding.words,
         "made_of": msgspec.json.encode(finding.made_of).decode(), "working": finding.working, "guesses": finding.guesses,
-        "dof": finding.measured.dof if math.isfinite(finding.measured.dof) else None,
+        "dof": finding.measured.dof if math.isfinite(finding.measured.dof) else None, "doubts": " ".join(finding.doubts),
     }  # fmt: skip
 
 

@@ -20,7 +20,7 @@ from common_bench.model.trouble import FindingTrouble, PoolTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from common_bench.record.runs import Recorded
 from common_bench.workings.over import Stretches
-from common_bench.workup.findings import findings_of, unheard_in
+from common_bench.workup.findings import findings_of, over_gaps, unheard_in
 from common_bench.workup.points import OverPoints, counted, findings_over_points, means_of, over_points
 from common_bench.workup.span_rule import main_span, named_spans, span_by_rule, spans_in
 
@@ -137,7 +137,8 @@ def findings_in(
     if taken is not None:
         return findings_over_points(workings, at_points(replayed, taken), whole, names)
     try:
-        return findings_of(workings, replayed.results, whole, names, named)
+        found = findings_of(workings, replayed.results, whole, names, named)
+        return over_gaps(found, replayed.gaps)
     except FindingTrouble as trouble:
         not_heard = _not_heard(replayed, names)
         if not_heard is None:

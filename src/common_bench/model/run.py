@@ -154,7 +154,8 @@ def shared_of(made_of: Iterable[Share]) -> float:
 
 class Finding(msgspec.Struct, frozen=True):
     """A number worked up from a run. span in s since the run began; n: values that it comes from, guesses: how many of
-    them lie outside a calibration; words: how; made_of in the finding's unit."""
+    them lie outside a calibration; words: how; made_of in the finding's unit; doubts: why somebody should look at it before it is
+    used, as codes."""
 
     name: str
     measured: Measured
@@ -166,6 +167,7 @@ class Finding(msgspec.Struct, frozen=True):
     run: int = 0
     id: int = 0
     guesses: int = 0
+    doubts: tuple[str, ...] = ()
 
     @property
     def how(self) -> str:

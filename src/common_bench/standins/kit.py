@@ -10,6 +10,7 @@ from common_bench.standins.dialects import SPEECHES, Sensed, Speech
 from common_bench.standins.world import StandInBench
 
 RATE = 50  # lines per second of the kit's own clock
+MOST_UNSEEN = 60.0  # s that what the sensor sees goes on while nobody hears the kit; what lies longer back is forgotten
 START_UP = 0.3  # s from a restart to the first line
 RESTART_EVERY = 4.0  # s, for a kit whose power is too weak
 BURST = 0.8  # s of lines that a stalling line sends at once
@@ -151,7 +152,7 @@ class StandInKit(ABC):
         return held
 
     def _move(self, world: float) -> None:
-        left = max(0.0, min(world - self._world, 1.0))
+        left = max(0.0, min(world - self._world, MOST_UNSEEN))
         self._world = world
         while left > 1e-9:
             h = min(left, 0.01)

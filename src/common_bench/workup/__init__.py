@@ -13,8 +13,10 @@ OFFERS = {
         "try_curve",
     ),
     "findings": (
+        "DOUBTS",
         "findings_of",
         "note_words",
+        "over_gaps",
         "rests_on",
         "unheard_in",
     ),

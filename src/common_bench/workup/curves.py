@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 
-from common_bench.model.block import Events, Floats, Series
+from common_bench.model.block import Events, Floats, Ints, Series
 from common_bench.model.measured import written
 from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.workings.evaluate import Workings, check
@@ -51,6 +51,12 @@ class RunCurve:
     def band(self) -> tuple[Floats, Floats, Floats]:
         """t, low and high of the curve by one standard uncertainty."""
         return self.fit.t, self.fit.curve - self.fit.u_curve, self.fit.curve + self.fit.u_curve
+
+    def pieces(self, most: int, gaps: Sequence[tuple[float, float]]) -> list[Ints]:
+        """Places of at most so many of its points, apart where something was not heard between them (gaps: from and to in s)."""
+        rows = np.linspace(0, len(self.fit.t) - 1, min(len(self.fit.t), most)).astype(int)
+        breaks = np.searchsorted(self.fit.t[rows], [(low + high) / 2 for low, high in gaps])
+        return [piece for piece in np.split(rows, np.unique(breaks)) if len(piece)]
 
     @property
     def prediction(self) -> tuple[Floats, Floats, Floats]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 import numpy as np
@@ -51,6 +51,7 @@ def findings_of(
                 made_of,
                 line.text,
                 guesses=number.guesses,
+                doubts=tuple(dict.fromkeys(note.code for note in number.notes if note.code in DOUBTS)),
             )
         )
     return findings
@@ -105,6 +106,7 @@ def shares(parts: Mapping[Source, float]) -> tuple[Share, ...]:
 
 
 NOTES = {
+    "gap": "something was not heard in its span",
     "alike": "neighbours resemble each other: as good as {size:.0f} independent ones",
     "pace-changes": "the pace changes in this span",
     "residuals-alike": "the residuals go up and down together (as good as {size:.0f} independent ones): this curve is not the whole story",
@@ -112,6 +114,29 @@ NOTES = {
     "cancels": "its parts are some {size:,.0f} times as large as the curve and only their difference is small: none of them says anything by itself",
     "first-order": "first order does not hold here: the uncertainty comes from a simulation",
 }
+DOUBTS = {
+    "gap": "a gap in it",
+    "residuals-alike": "its curve misses",
+    "at-bound": "at a bound",
+    "cancels": "parts cancel",
+    "pace-changes": "its pace changes",
+}
+"""What of a finding somebody should look at before it is used."""
+
+
+def over_gaps(findings: Sequence[Finding], gaps: Iterable[tuple[float, float]]) -> list[Finding]:
+    """Findings that say so where something was not heard within their spans. gaps: from and to, in s since the run began."""
+    lie = list(gaps)
+
+    def told(finding: Finding) -> Finding:
+        low, high = finding.span
+        if not any(start < high and low < end for start, end in lie):
+            return finding
+        return msgspec.structs.replace(
+            finding, words=f"{finding.words}; {NOTES['gap']}", doubts=("gap", *finding.doubts)
+        )
+
+    return [told(finding) for finding in findings]
 
 
 def note_words(note: Note) -> str:

@@ -12,6 +12,8 @@ from common_bench.model.visible import on_one_line, visible
 
 LONGEST_SHOWN = 2000  # characters of one label
 
+DIGITS_ALIKE = str.maketrans("123456789", "0" * 9)  # which are all as wide
+
 
 class Markup(str):
     """Text that is read as markup: of our own, with all that comes from outside escaped."""
@@ -49,7 +51,7 @@ class PlainLabel(QLabel):
 
 
 class NumberLabel(PlainLabel):
-    """A number on a card that is new thirty times a second: as long as it has as many characters, nothing about it is laid out
+    """A number on a card that is new thirty times a second: as long as only its digits are others, nothing about it is laid out
     anew, and what lies under it is not painted again."""
 
     def __init__(self, text: str, ground: str) -> None:
@@ -73,7 +75,7 @@ class NumberLabel(PlainLabel):
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
 
     def setText(self, text: str | None) -> None:
-        if len(text or "") != len(self.given):
+        if (text or "").translate(DIGITS_ALIKE) != self.given.translate(DIGITS_ALIKE):  # a minus is wider than a digit
             super().setText(text)
             self.setMinimumWidth(0)  # which its hint would have in it
             self.setMinimumWidth(self.sizeHint().width())  # never cut: what stands beside it gives way

@@ -16,6 +16,8 @@ from common_bench.record.replay import Replayed
 from common_bench.workup.comparing import difference_words
 from common_bench.workup.curves import RunCurve
 
+NO_BREAK = "\N{NO-BREAK SPACE}"
+
 
 class FindingCard(Card):
     """Every finding of the run, and how the first came about. One of a run that is set aside does not look valid."""
@@ -66,7 +68,9 @@ class FindingCard(Card):
 
 
 def _lines(findings: Sequence[Finding]) -> str:
-    return "\n".join(f"{f.name} = {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in findings)
+    """Each with its value, which is not torn apart where it needs a line of its own."""
+    told = [(f.name, written(f.measured.value, f.measured.u, f.measured.unit)) for f in findings]
+    return "\n".join(f"{name} = {value.replace(' ', NO_BREAK)}" for name, value in told)
 
 
 class ConditionsCard(Card):

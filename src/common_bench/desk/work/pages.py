@@ -11,6 +11,7 @@ from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, say
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.origins import OriginStep
+from common_bench.lesson.run_words import why_to_look
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.words import stated_words
 from common_bench.model.measured import written
@@ -107,9 +108,9 @@ class AllRunsCard(Card):
         for run in store.ended_runs():
             findings = store.findings(run.id)
             state = run_state(store, run)
-            look = not findings and not run.aside and not run.practice
+            look = why_to_look(store, run)
             if look:
-                state = ("wants a look", "red")
+                state = (look, "red" if not findings else "amber")
             first = findings[0] if findings else None
             value = (
                 f"{first.name} {written(first.measured.value, first.measured.u, first.measured.unit)}"

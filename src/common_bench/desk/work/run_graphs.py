@@ -159,17 +159,17 @@ class RunGraph(Card):
             at = int(known[len(known) // 2])
             self.graph.note(words, float(t[at]), float(values[at]), colour, anchor=(0, 1))
 
-    def show_curve(self, curve: RunCurve | None) -> None:
+    def show_curve(self, curve: RunCurve | None, gaps: Sequence[tuple[float, float]]) -> None:
         """A fit over the span with its band of one standard uncertainty, and between broken lines where one more reading
-        would lie."""
+        would lie; nothing in gaps (from and to in s)."""
         if curve is None or not self.over_time:
             return
         t, low, high = curve.band
-        rows = np.linspace(0, len(t) - 1, min(len(t), MOST_DRAWN)).astype(int)
-        self.graph.band(t[rows], low[rows], high[rows], palette().ink, 60)
-        self.graph.line(t[rows], curve.fit.curve[rows], palette().ink, 1.8)
-        for edge in curve.prediction[1:]:
-            self.graph.line(t[rows], edge[rows], palette().soft, 1.0, dashed=True)
+        for rows in curve.pieces(MOST_DRAWN, gaps):
+            self.graph.band(t[rows], low[rows], high[rows], palette().ink, 60)
+            self.graph.line(t[rows], curve.fit.curve[rows], palette().ink, 1.8)
+            for edge in curve.prediction[1:]:
+                self.graph.line(t[rows], edge[rows], palette().soft, 1.0, dashed=True)
 
     def show_gone(self, t: Floats, values: Floats) -> None:
         """Readings that are set aside: seen, hollow, and not in the line."""

@@ -385,7 +385,7 @@ class WorkStage(StageView):
         self.named.show(named := self.lesson.working_up.named_spans(run.id))
         curves = curves_of(replayed.workings, replayed.results, self.graph_card.span, named) if findings else {}
         curve = self.tried.of(run.id) or next(iter(curves.values()), None)
-        self.graph_card.show_curve(curve)
+        self.graph_card.show_curve(curve, replayed.gaps)
         self.residuals_card.show_curve(curve, emblem, replayed.seconds)
         held = self.tried.held(replayed, curve)
         others = self.tried.others(run.id, replayed, curve, self.graph_card.span)
