@@ -118,8 +118,9 @@ class Teacher:
     def record(self, count: int) -> None:
         """A run on every bench that is ready, to its end and worked up."""
         store = self.bench.hub.lesson.store
+        self.press("4")
         self.ready(count)
         before = {run.id for run in store.runs()}
-        self.press("4", "R")
+        self.press("R")
         self.until(lambda: len({run.id for run in store.kept_runs()} - before) == count, "the runs are kept")
         self.until(lambda: not self.bench.hub.lesson.working_up.is_busy, "all is worked up")

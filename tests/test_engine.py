@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 import serial
@@ -24,6 +25,7 @@ from common_bench.links.discovery import permission_command, plugged_in
 from common_bench.links.serial_link import SerialLink
 from common_bench.model.bench import Port
 from common_bench.model.block import Series
+from common_bench.model.plan import RulePlan
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.record.chain import Flow
 from common_bench.record.traces import MOST_READINGS, Picture, Trace, thinned
@@ -453,3 +455,28 @@ def test_a_run_whose_kit_is_unplugged_can_still_be_ended(school: School) -> None
     made.lesson.recording.end_runs([group])
     made.until(lambda: made.lesson.store.kept_runs(), "the run is kept")
     assert made.lesson.working_up.replayed(made.lesson.store.kept_runs()[0].id).seconds > 2
+
+
+@pytest.mark.parametrize("back", [True, False])
+def test_a_cable_pulled_until_the_rules_time_is_over_is_a_run_that_ends_there_with_its_gap(
+    school: School, *, back: bool
+) -> None:
+    made = school(count=2)
+    lesson = made.lesson
+    plan = msgspec.structs.replace(lesson.store.plan, rule=RulePlan(30.0))
+    lesson.planning.change_plan(plan, "Runs of 30 s")
+    lesson.recording.begin_runs(list(made.group.values()))
+    made.world(8)
+    made.kits.order(kits=["Basalt"], fault="unplug")
+    made.until(lambda: lesson.store.kept_runs(made.group["Chalk"]), "the other run ends")
+    if back:
+        made.kits.order(kits=["Basalt"], fault="plug")
+    made.until(lambda: len(lesson.store.kept_runs()) == 2, "it ends though nothing comes")
+    torn, whole = (lesson.store.kept_runs(made.group[alias])[0] for alias in ("Basalt", "Chalk"))
+    assert whole.ended_by == "ended by rule, 30 s"
+    seen = lesson.working_up.replayed(torn.id)
+    assert torn.ended_by == f"ended by rule, 30 s; nothing was heard from {seen.t[-1]:.1f} s on"
+    assert seen.seconds == 30.0
+    assert seen.gaps[-1] == (seen.t[-1], 30.0)
+    assert 5 < seen.t[-1] < 29
+    assert "gap" in lesson.store.findings(torn.id)[0].doubts if lesson.store.findings(torn.id) else torn.trouble

@@ -105,6 +105,7 @@ OFFERS = {
         "Share",
         "shared_of",
         "TakenPoint",
+        "UNHEARD",
     ),
     "shared_pool": (
         "SharedNumber",

@@ -60,6 +60,9 @@ class KeptTrouble(msgspec.Struct, frozen=True):
         return Trouble(self.code, where=self.where, **self.fields)
 
 
+UNHEARD = "by-rule-unheard"
+
+
 class Ending(msgspec.Struct, frozen=True):
     """How a run ended, as a code of the table of sentences with its fields."""
 

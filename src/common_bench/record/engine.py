@@ -6,7 +6,6 @@ import logging
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as NotInTime
-from datetime import datetime
 from typing import TypeVar
 
 import msgspec
@@ -286,9 +285,7 @@ class Engine:
                 continue
             try:
                 self._feed(kit, at)
-                for each in kit.all:
-                    if each.waiting is not None and each.waiting.is_due(at, datetime.now()):
-                        self._runs.begun(each, each.waiting.due)
+                self._runs.look_after(kit, at, self.speed)
                 self._links.look_after(kit, at)
             except Exception as fault:  # one kit must never stop the others
                 self._spare_the_others(kit, fault)

@@ -12,7 +12,7 @@ from common_bench.book.book import Book
 from common_bench.book.heard_again import heard, many_at_once
 from common_bench.book.journal import HEARD, LOST, MISSED
 from common_bench.model.block import Events, Floats, Ints, Series, Stamped
-from common_bench.model.run import Run, RunSetting
+from common_bench.model.run import UNHEARD, Run, RunSetting
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FindingTrouble
 from common_bench.reading.format_finding import OtherLine
@@ -41,10 +41,11 @@ class Replayed:
     other_lines: list[OtherLine]
     began: float
     gone: dict[str, tuple[Floats, Floats]] = field(default_factory=dict)
+    until: float = 0.0  # s, where its rule's time was over, of a run whose end was not heard
 
     @property
     def seconds(self) -> float:
-        return float(self.t[-1]) if len(self.t) else 0.0
+        return max(float(self.t[-1]), self.until) if len(self.t) else 0.0
 
 
 AT_ONCE = 65536  # readings that are worked out together
@@ -140,6 +141,7 @@ def assembled(
         name: np.concatenate([block.channels.get(name, none) for block, none in zip(blocks, nothing, strict=True)])
         for name in names
     }
+    until = float(run.ending.fields["seconds"] or 0.0) if run.ending is not None and run.ending.code == UNHEARD else 0.0
     return Replayed(
         run,
         format,
@@ -148,9 +150,13 @@ def assembled(
         np.concatenate([block.offset for block in blocks]),
         raw,
         {name: _from(result, began) for name, result in gathered([each.results for each in worked]).items()},
-        [(float(t[row - 1]), float(t[row])) for row in breaks.tolist() if row > 0],
+        [
+            *((float(t[row - 1]), float(t[row])) for row in breaks.tolist() if row > 0),
+            *([(float(t[-1]), until)] if until > t[-1] else []),
+        ],
         others,
         began,
+        until=until,
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from datetime import datetime
 from typing import Any
 
 import msgspec
@@ -17,6 +18,11 @@ from common_bench.record.connection import KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.rules import Rule
 from common_bench.record.runs import Recorded, Room, RunUnderWay
+
+LATE_LOST, LATE = (
+    5.0,
+    30.0,
+)  # s behind its rule's time, in which what belongs to a run may come: from a kit that is gone, or silent
 
 
 class RunKeeper:
@@ -70,6 +76,19 @@ class RunKeeper:
         self._events.tell(EngineEvent("run-began", kit.kit, run.id))
         if over is not None and run.ending is not None:
             self.end(kit, over, run.ending)
+
+    def look_after(self, kit: KitConnection, at: float, speed: float) -> None:
+        """Begins what has waited for its time, and ends what is over though no reading comes that would end it. Once a turn. at: s on the
+        engine's clock; speed: world s per s."""
+        for each in kit.all:
+            run = each.run
+            if each.waiting is not None and each.waiting.is_due(at, datetime.now()):
+                self.begun(each, each.waiting.due)
+            elif run is not None and run.rule.seconds:
+                late = (LATE_LOST if each.link is None else LATE) * speed
+                if at - each.last_reading > late and at > run.began + run.rule.seconds + late:
+                    even = each.link is None or not each.chain.reader.clock.uneven
+                    self.end(each, None, run.unheard() if even else run.in_time())
 
     def call_off(self, kit: KitConnection, ending: Ending) -> None:
         """A run that waits does not begin."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from common_bench.model.block import Block
-from common_bench.model.run import Ending, RunSetting
+from common_bench.model.run import UNHEARD, Ending, RunSetting
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.format_finding import OtherLine
 from common_bench.record.chain import Flow, Worked
@@ -76,6 +76,14 @@ class RunUnderWay:
         progress = self.rule.progress(self.seconds, self.readings, self.counts)
         return RunState(self.id, self.number, self.rule, self.seconds, self.readings, progress)
 
+    def in_time(self) -> Ending:
+        """By its rule's time."""
+        return Ending("by-rule", {"seconds": self.rule.seconds})
+
+    def unheard(self) -> Ending:
+        """By its rule's time, before which nothing was heard any more."""
+        return Ending(UNHEARD, {"seconds": self.rule.seconds, "since": round(self.seconds, 3)})
+
     def ends_in(self, block: Block) -> int | None:
         """The row of a block with which the run is over, None where it goes on; to be asked of each block in order."""
         if self.began != self.began:
@@ -83,6 +91,9 @@ class RunUnderWay:
         row = self.rule.ends_at(block, self.began, self._seen)
         if row is not None:
             self.ending = self.rule.timed(block, self.began, row)
+            if self.ending.code == "by-rule" and block.gap_before[row]:
+                self.last = float(block.t[row - 1]) if row else self.last
+                self.ending = self.unheard()
         self._seen += len(block) if row is None else row
         return row
 

@@ -247,8 +247,10 @@ class Tile(QFrame):
             run = state.run
             raw = " · raw" if any("calibrated" in each for each in lesson.store.run(run.id).lacks) else ""
             kept_words = f" · {NOT_KEPT}" if is_not_kept(lesson) else raw
+            lost = "" if why in ("", "recording", "waits") else f" · {bench_note(why)}"
             self._say_state(
-                f"● run {run.number}{kept_words}", "red" if state.trouble or NOT_KEPT in kept_words else "copper"
+                f"● run {run.number}{kept_words or lost}",
+                "red" if state.trouble or NOT_KEPT in kept_words else "copper",
             )
             self.progress.setValue(round(1000 * run.progress.share))
             say(self.progress_words, progress_words(run))
@@ -276,14 +278,16 @@ class Tile(QFrame):
         warning = tile_warning(lesson, self.group)
         set_property(self, "tone", "amber" if warning else "")
         words = lesson.store.plan.tiles.get("record", "")
-        say(self.told, warning or words, "amber" if warning else "small")
-        in_trouble = bool(trouble) and not (state is not None and state.run is not None)
+        runs = state is not None and state.run is not None
+        lost_words = trouble if runs else ""  # the run goes on, and what is to be done stands under it
+        say(self.told, warning or lost_words or words, "amber" if warning else "red" if lost_words else "small")
+        in_trouble = bool(trouble) and not runs
         self.trouble.setVisible(in_trouble)
         self.trace.setVisible(not in_trouble and (self._small or self.height() >= px(LOWEST)))
         idle = state is None or state.run is None
         low = self.height() < px(LOW)  # as with the tape open: words give way to the number and the trace
         spare = bool(words) and not self._small and idle and not in_trouble
-        self.told.setVisible(bool(warning) or (spare and not low))
+        self.told.setVisible(bool(warning or lost_words) or (spare and not low))
         for each in () if self._tiny else (self.progress, self.progress_words):
             each.setVisible(not (low and idle))
         for each in () if self._tiny else (self.value, self.unit):
