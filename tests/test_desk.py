@@ -148,6 +148,8 @@ def test_a_pulled_cable_is_told_and_the_run_goes_on_with_a_gap(desk: Callable[..
     made.under_way("Chalk", 3)
     made.kits.order(kits=["Chalk"], fault="unplug")
     made.see("the cable of")
+    made.see("● run 1 · unplugged", made.window.stage)
+    made.see("Plug it in again", made.window.stage)
     made.until(lambda: "unplugged" not in made.seen(made.window.path) and "run 1" in made.seen(made.window.stage), "the run goes on")  # fmt: skip
     made.kits.order(kits=["Chalk"], fault="plug")
     made.until(lambda: any("Chalk is connected again" in each for each in made.hub.messages.told), "that it is back is told")  # fmt: skip

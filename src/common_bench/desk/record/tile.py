@@ -246,11 +246,10 @@ class Tile(QFrame):
         if state is not None and state.run is not None:
             run = state.run
             raw = " · raw" if any("calibrated" in each for each in lesson.store.run(run.id).lacks) else ""
-            kept_words = f" · {NOT_KEPT}" if is_not_kept(lesson) else raw
             lost = "" if why in ("", "recording", "waits") else f" · {bench_note(why)}"
+            kept_words = f" · {NOT_KEPT}" if is_not_kept(lesson) else lost or raw
             self._say_state(
-                f"● run {run.number}{kept_words or lost}",
-                "red" if state.trouble or NOT_KEPT in kept_words else "copper",
+                f"● run {run.number}{kept_words}", "red" if state.trouble or NOT_KEPT in kept_words else "copper"
             )
             self.progress.setValue(round(1000 * run.progress.share))
             say(self.progress_words, progress_words(run))
@@ -279,7 +278,7 @@ class Tile(QFrame):
         set_property(self, "tone", "amber" if warning else "")
         words = lesson.store.plan.tiles.get("record", "")
         runs = state is not None and state.run is not None
-        lost_words = trouble if runs else ""  # the run goes on, and what is to be done stands under it
+        lost_words = state.trouble.do if state is not None and runs and state.trouble is not None else ""
         say(self.told, warning or lost_words or words, "amber" if warning else "red" if lost_words else "small")
         in_trouble = bool(trouble) and not runs
         self.trouble.setVisible(in_trouble)
