@@ -179,7 +179,7 @@ def long_runs_inside(told: Told) -> object:
             took.append(time.perf_counter() - began)
             line = stage.graph_card._line  # type: ignore[attr-defined]
             assert line is not None
-            assert len(line.getData()[0]) > 500
+            assert len(line.item.getData()[0]) > 500
             stage._choose_run(own[0])  # type: ignore[attr-defined]
             QTest.qWait(1500)
         print("s each:", " ".join(f"{each:.2f}" for each in took))

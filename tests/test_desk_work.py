@@ -3,11 +3,21 @@ runs at once; with keys and the mouse, judged by what is seen."""
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+import pyqtgraph as pg
+import pytest
 from PyQt6.QtCore import QPoint, QPointF
 from PyQt6.QtTest import QTest
 
+from common_bench.desk.work.all_quantities import STACKED, TOGETHER, drawable
+from common_bench.desk.work.stage import WorkStage
+from common_bench.lesson.bring_files import bring_files
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.plan import Plan, SensorPlan
 from person import Desk
 from test_desk_record import uncut
 
@@ -133,3 +143,54 @@ def _sees_it_otherwise(made: Desk) -> None:
             made.see("readings, ", card)
         made.press("R")
     made.until(lambda: card.region.scene() is not None, "its span again")
+
+
+def test_all_quantities_of_a_run_are_seen_stacked_and_over_one_another_with_their_uncertainty(
+    tmp_path: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    plan = Plan(
+        "Two", sensors=tuple(SensorPlan(channel, name, unit=unit, curve="as-it-comes") for channel, name, unit in (("load", "pull", "N"), ("heat", "temp", "°C"))),
+        workings=("top = peaks in pull above 2.5 N, 1 s apart",), show=("pull",),
+    )  # fmt: skip
+    book, file = tmp_path / "two.benchbook", tmp_path / "two.csv"
+    OpenLesson.make(book, plan, "9B", ["Flint"]).close()
+    rows = [(k / 20, 2 + math.sin(k / 10), 20 + k / 100) for k in range(1200) if not 500 < k < 640]
+    file.write_text("time (s),load,heat\n" + "".join(f"{t:.2f},{v:.3f},{w:.2f}\n" for t, v, w in rows))
+    list(bring_files(book, [file], "Flint", began="", ended=""))
+    made = alone(OpenLesson.open(book))
+    made.press("5")
+    stage = made.window.stages["work"]
+    assert isinstance(stage, WorkStage)
+    card = stage.graph_card
+    made.until(lambda: card._line is not None, "the run is drawn")
+
+    def words() -> str:
+        return " ".join(each.toPlainText() for each in card.graph.getPlotItem().items if hasattr(each, "toPlainText"))
+
+    def bands() -> int:
+        return sum(isinstance(each, pg.FillBetweenItem) for each in card.graph.getPlotItem().items)
+
+    made.press("R")
+    assert card.view.currentText() == STACKED
+    pull, temp = card._lines
+    assert np.nanmin(pull.item.getData()[1]) > 1 > np.nanmax(temp.item.getData()[1]), "each in its own lane"
+    for each in (pull, temp):
+        t, values = each.item.getData()
+        within = (t > 25.05) & (t < 31.95)
+        assert not np.isfinite(values[within]).any(), "nothing is drawn across a gap"
+    assert "pull (N)" in words()
+    assert "temp (°C)" in words()
+    made.press("+")
+    low, high = card.graph.getViewBox().viewRange()[0]
+    assert high - low == pytest.approx(30, rel=0.1), "keys look closer here too"
+    made.press("N", "R")
+    assert card.view.currentText() == TOGETHER
+    assert "temp (°C): 20.00 to 31.99" in words()
+    assert bands() == 0
+    made.press("U")
+    known = [
+        each for each in drawable(stage.lesson.working_up.at_hand(stage._run)).values() if np.isfinite(each.u).any()
+    ]
+    assert bands() == 2 * len(known), "one before the gap, one behind it"
+    made.press("U", "R")
+    assert card.view.currentText() == "spectrum"

@@ -99,17 +99,17 @@ def test_a_run_is_looked_at_closer_while_it_stays_where_one_looks(made: Desk) ->
     stage.refresh()
     assert "being read" in stage.subtitle.text()
     assert card._line is not None, "its picture is drawn meanwhile"
-    assert np.nanmax(card._line.getData()[1]) == 900
+    assert np.nanmax(card._line.item.getData()[1]) == 900
     made.until(lambda: "readings" in stage.subtitle.text(), "it is read")
 
     def drawn() -> tuple[float, float, int]:
-        t = card._line.getData()[0]
+        t = card._line.item.getData()[0]
         low, high = card.graph.getViewBox().viewRange()[0]
         return low, high, int(((t >= low) & (t <= high)).sum())
 
     _, _, coarse = drawn()
     made.press("+", "+", "+", "+", "+")
-    made.until(lambda: card._line.getData()[0][0] > 100, "the line is drawn anew")
+    made.until(lambda: card._line.item.getData()[0][0] > 100, "the line is drawn anew")
     low, high, fine = drawn()
     assert high - low == pytest.approx((COUNT * 0.5 + 50) / 32, rel=0.02)
     assert fine == pytest.approx(2 * (high - low), abs=3), "each reading of what is seen"

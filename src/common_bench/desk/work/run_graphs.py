@@ -2,30 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, QTimer
 
-from common_bench.desk.graphs.plots import Graph, breaks, pen, translucent
-from common_bench.desk.graphs.strokes import broken_at, broken_where
+from common_bench.desk.graphs.plots import Graph, pen, translucent
+from common_bench.desk.graphs.strokes import broken_at
 from common_bench.desk.look.labels import ShortLabel
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Card, choice, is_open, say
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.level import DraggedLevel, DraggedPause
-from common_bench.desk.work.run_views import OVER_TIME, draw_view, views_of
+from common_bench.desk.work.all_quantities import (
+    RAW,
+    STACKED,
+    TOGETHER,
+    DrawnLine,
+    draw_all,
+    draw_band,
+    drawable,
+    edges_of,
+)
+from common_bench.desk.work.run_views import OVER_TIME, draw_taken, draw_view, views_of
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.class_views import ALIGNED, Aligned
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
-from common_bench.model.block import NO_FLOATS, Events, Floats, Series
+from common_bench.model.block import Events, Floats, Series
 from common_bench.model.measured import how_long
 from common_bench.model.run import Finding, Moment, Prediction, TakenPoint
-from common_bench.record.replay import Replayed, quantities
-from common_bench.record.traces import Picture, thinned
+from common_bench.record.replay import Replayed
+from common_bench.record.traces import Picture
 from common_bench.workup.curves import RunCurve
 from common_bench.workup.span_rule import main_span
 
@@ -74,9 +84,9 @@ class RunGraph(Card):
         self.region.sigRegionChanged.connect(self._say_used)
         self._used: Any = None  # the words at the span
         self._drawn, self.is_showing = drawn, False
-        self._whole, self._edges = Picture(NO_FLOATS, NO_FLOATS), NO_FLOATS  # the line; where a guess begins, ends
-        self._line: Any = None
-        self._cover: Any = None  # dashes of the card's colour over it
+        self._line: DrawnLine | None = None  # of the quantity over time
+        self._lines: list[DrawnLine] = []  # of all of them
+        self._banded = False  # one standard uncertainty is drawn about each line
         self._of, self._ends = 0, (0.0, 1.0)  # the run that is shown, its ends in s
         self._zoomed: tuple[float, float] | None = None  # what of it is seen in s; None: all
         self._closer = QTimer(self)
@@ -119,10 +129,11 @@ class RunGraph(Card):
         low, high = self.out.getRegion()
         return float(low), float(high)
 
-    def offer(self, names: Sequence[str], runs: Sequence[str]) -> None:
-        """Quantities that can be drawn and runs that can lie beside this one."""
-        views = views_of(names, self.name.currentText() or next(iter(names), ""))
-        for box, items in ((self.name, list(names)), (self.view, views), (self.beside, ["no run beside", *runs])):
+    def offer(self, drawn: Mapping[str, Series], runs: Sequence[str]) -> None:
+        """What can be drawn of a run, and runs that can lie beside it."""
+        names, raw = list(drawn), all(each.unit == RAW for each in drawn.values())
+        views = views_of(names, self.name.currentText() or next(iter(names), ""), raw=raw)
+        for box, items in ((self.name, names), (self.view, views), (self.beside, ["no run beside", *runs])):
             if [box.itemText(at) for at in range(box.count())] != items and not is_open(box):
                 kept = box.currentText()
                 box.clear()
@@ -130,13 +141,23 @@ class RunGraph(Card):
                 box.setCurrentIndex(max(0, box.findText(kept)))
         self.view.show()
         self.beside.setVisible(bool(runs) and self.over_time)
-        self.name.setVisible(len(names) > 1)
+        self.name.setVisible(len(names) > 1 and (self.over_time or not self.has_time))
         self.aligned.setVisible(self.beside.currentIndex() > 0 and self.over_time)
 
     @property
     def over_time(self) -> bool:
-        """Whether the run is drawn over its time, rather than otherwise."""
+        """Whether one quantity of the run is drawn over its time, rather than otherwise."""
         return self.view.currentIndex() <= 0
+
+    @property
+    def has_time(self) -> bool:
+        """Whether what is drawn has the time along it."""
+        return self.over_time or self.view.currentText() in (STACKED, TOGETHER)
+
+    def turn_band(self) -> None:
+        """One standard uncertainty about each line, or not."""
+        self._banded = not self._banded
+        self.view.activated.emit(self.view.currentIndex())
 
     def next_view(self) -> None:
         """Over time, its spectrum, against each other quantity, and over time again."""
@@ -198,7 +219,7 @@ class RunGraph(Card):
 
     def show_nothing(self, words: str) -> None:
         """Words alone: never an empty graph."""
-        self._line = None
+        self._line, self._lines = None, []
         self.graph.wipe()
         self.show_words_alone(words, (self.graph, self.here, *self._boxes))
 
@@ -209,19 +230,16 @@ class RunGraph(Card):
     ) -> None:  # fmt: skip
         """taken: points of a run that was taken point by point; show: names of workings, the most important first; span: that is
         used, where the findings do not tell it."""
-        self.is_showing, self._line = True, None
+        self.is_showing, self._line, self._lines = True, None, []
         self.graph.wipe()
+        self.graph.getPlotItem().getAxis("left").setTicks(None)
         self.graph.show()
         self.words_no_longer_alone()
-        known = quantities(replayed)
+        known = drawable(replayed)
         wanted = self.name.currentText()
         name = next((name for name in [*([wanted] if wanted in known else []), *show, *known] if name in known), "")
         series = known.get(name)
-        if series is None or not np.isfinite(series.values).any():
-            name = next(iter(replayed.raw), "")
-            values, unit = replayed.raw.get(name, np.full(len(replayed.t), np.nan)), "raw"
-        else:
-            values, unit = series.values, series.unit
+        values, unit = (series.values, series.unit) if series is not None else (np.full(len(replayed.t), np.nan), RAW)
         self._unit, self._name = unit, name
         ends = min(0.0, float(replayed.t[0])) if len(replayed.t) else 0.0, replayed.seconds
         if replayed.run.id != self._of:
@@ -233,8 +251,13 @@ class RunGraph(Card):
             self.region.setBounds(ends)
             self.region.setRegion(span)
             colour = palette().soft if aside else hue(palette(), emblem.colour)
-            said = draw_view(self.graph, self.view.currentText(), replayed, name, span, colour)
-            say(self.heading, "" if self.name.isVisibleTo(self) and self.name.count() > 1 else name)
+            if self.has_time:
+                self._lines, said = draw_all(
+                    self.graph, self.view.currentText(), replayed, moments, span, self._zoomed or ends, colour, banded=self._banded
+                )  # fmt: skip
+            else:
+                said = draw_view(self.graph, self.view.currentText(), replayed, name, span, colour)
+            say(self.heading, "" if self.has_time or (self.name.isVisibleTo(self) and self.name.count() > 1) else name)
             say(self.aside, said)
             self.is_showing = False
             return
@@ -246,7 +269,7 @@ class RunGraph(Card):
             )
             self.graph.addItem(shade)
         self._draw_events(replayed, series)
-        self._draw_taken(taken, values)
+        draw_taken(self.graph, taken, values)
         self._draw_moments(moments, values)
         if expected is not None and self.lays_over and expected.quantity == name:
             self.graph.line(expected.t, expected.values, palette().ink, 1.8, dashed=True)
@@ -276,35 +299,24 @@ class RunGraph(Card):
             say(self.aside, f"drag {both}: the line follows, all runs too")
 
     def _draw_trace(self, replayed: Replayed, values: Floats, series: Series | None, colour: str) -> None:
-        self._whole = Picture(*broken_at(replayed.gaps, replayed.t, values))
-        guess = series.guess if series is not None and series.guess is not None else np.zeros(len(replayed.t), bool)
-        self._edges = replayed.t[np.flatnonzero(np.diff(guess, prepend=False))]
-        line, cover = self._seen_of((0.0, max(replayed.seconds, 1e-9)))
-        self._line = self.graph.line(*line, colour, 1.5)
-        self._cover = self.graph.plot(*cover, pen=breaks(), connect="finite")
-        if guess.any():
-            words = f" broken: outside the calibration, a guess ({guess.mean():.0%})"
-            self.graph.note(words, float(self._edges[0]), float(np.nanmin(values)), palette().amber, anchor=(0, 0))
-
-    def _seen_of(self, seen: tuple[float, float]) -> tuple[Picture, Picture]:
-        """What of the line is near a time that is seen, thinned and broken where it is a guess; and what dashes of the card's colour break."""
-        (low, high), whole = seen, self._whole
-        rows = slice(*np.searchsorted(whole.t, (low - (high - low), high + (high - low))).tolist())
-        found = thinned(Picture(whole.t[rows], whole.values[rows]), max(300, self.graph.width()), high - low)
-        guessed = np.searchsorted(self._edges, found.t, side="right") % 2 == 1
-        line, cover = broken_where(guessed, *found, high - low)
-        return Picture(found.t, line), Picture(found.t, cover)
+        if self._banded and series is not None:
+            draw_band(self.graph, replayed, series, colour)
+        edges = edges_of(series)
+        whole = Picture(*broken_at(replayed.gaps, replayed.t, values))
+        self._line = DrawnLine(self.graph, whole, edges, colour, (0.0, max(replayed.seconds, 1e-9)))
+        if len(edges) and series is not None and series.guess is not None:
+            words = f" broken: outside the calibration, a guess ({series.guess.mean():.0%})"
+            self.graph.note(words, float(edges[0]), float(np.nanmin(values)), palette().amber, anchor=(0, 0))
 
     def _range_changed(self, _: object, seen: tuple[float, float]) -> None:
-        if not self.is_showing and self.over_time:
+        if not self.is_showing and self.has_time:
             self._zoomed = float(seen[0]), float(seen[1])
             self._closer.start(LOOK_AFTER)
 
     def _look_closer(self) -> None:
         """The line as fine as the time that is seen lets it be."""
-        if self._line is not None:
-            for each, picture in zip((self._line, self._cover), self._seen_of(self._zoomed or self._ends), strict=True):
-                each.setData(*picture)
+        for each in (*([self._line] if self._line is not None else []), *self._lines):
+            each.look_closer(self._zoomed or self._ends)
 
     def zoom(self, factor: float) -> None:
         """Shows so many times the time about the middle of what is seen; never more than the run."""
@@ -323,12 +335,12 @@ class RunGraph(Card):
 
     def see_whole(self) -> None:
         """All of the run."""
-        if self.over_time:
+        if self.has_time:
             self.graph.setXRange(*self._ends, padding=0.02)
             self._zoomed = None
 
     def _see(self, low: float, width: float) -> None:
-        if self.over_time:
+        if self.has_time:
             low = min(max(low, self._ends[0]), self._ends[1] - width)
             self.graph.setXRange(low, low + width, padding=0)
 
@@ -367,19 +379,6 @@ class RunGraph(Card):
         for moment in moments:
             self.graph.upright(moment.t, palette().verdigris)
             self.graph.note(f" {moment.text}", moment.t, foot, palette().verdigris, anchor=(0, 0.2))
-
-    def _draw_taken(self, taken: Sequence[TakenPoint], values: Floats) -> None:
-        """Where each point was taken; those that do not count are faint."""
-        known = values[np.isfinite(values)]
-        top = float(known.max()) if len(known) else 0.0
-        for each in taken:
-            colour = palette().soft if each.aside else palette().green
-            shade = pg.LinearRegionItem(
-                (each.t_from, each.t_to), movable=False, brush=translucent(colour, 60), pen=pen(palette().card, 0)
-            )
-            self.graph.addItem(shade)
-            words = f"{each.value.value:g}" + (" (set aside)" if each.aside else "")
-            self.graph.note(words, each.t_from, top, colour, anchor=(0, 1))
 
     def _draw_events(self, replayed: Replayed, series: Series | None) -> None:
         self._marks = "", np.empty(0), np.empty(0)

@@ -5,22 +5,30 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+import pyqtgraph as pg
 
-from common_bench.desk.graphs.plots import Graph
+from common_bench.desk.graphs.plots import Graph, pen, translucent
 from common_bench.desk.look.sheet import palette
+from common_bench.desk.work.all_quantities import STACKED, TOGETHER
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.class_views import aliased, hum, run_against, run_spectrum
 from common_bench.model.block import Floats
 from common_bench.model.measured import how_long
+from common_bench.model.run import TakenPoint
 from common_bench.record.replay import Replayed, quantities
 
 OVER_TIME, SPECTRUM, AGAINST = "over time", "spectrum", "against "
 MOST_DRAWN = 4000  # points of one quantity against another
 
 
-def views_of(names: Sequence[str], name: str) -> list[str]:
-    """How a quantity of a run can be drawn, beside others."""
-    return [OVER_TIME, SPECTRUM, *(f"{AGAINST}{other}" for other in names if other != name)]
+def views_of(names: Sequence[str], name: str, *, raw: bool) -> list[str]:
+    """How a quantity of a run can be drawn, beside others; raw: there are none, and columns are drawn."""
+    several = [STACKED, TOGETHER] if len(names) > 1 else []
+    return (
+        [OVER_TIME, *several]
+        if raw
+        else [OVER_TIME, *several, SPECTRUM, *(f"{AGAINST}{other}" for other in names if other != name)]
+    )
 
 
 def draw_view(graph: Graph, view: str, replayed: Replayed, name: str, span: tuple[float, float], colour: str) -> str:
@@ -68,3 +76,17 @@ def _frame(graph: Graph, x: Floats) -> None:
     if len(x):
         room = 0.04 * (float(np.ptp(x)) or abs(float(x[0])) or 1.0)
         graph.setXRange(float(x.min()) - room, float(x.max()) + room, padding=0)
+
+
+def draw_taken(graph: Graph, taken: Sequence[TakenPoint], values: Floats) -> None:
+    """Where each point was taken; those that do not count are faint."""
+    known = values[np.isfinite(values)]
+    top = float(known.max()) if len(known) else 0.0
+    for each in taken:
+        colour = palette().soft if each.aside else palette().green
+        shade = pg.LinearRegionItem(
+            (each.t_from, each.t_to), movable=False, brush=translucent(colour, 60), pen=pen(palette().card, 0)
+        )
+        graph.addItem(shade)
+        words = f"{each.value.value:g}" + (" (set aside)" if each.aside else "")
+        graph.note(words, each.t_from, top, colour, anchor=(0, 1))

@@ -11,6 +11,7 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.plan_lines import PlanLines
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
+from common_bench.desk.work.all_quantities import drawable
 from common_bench.desk.work.beside import NamedSpans, lay_beside, propose_stretch, show_gone
 from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard
 from common_bench.desk.work.curve_try import CurveTry
@@ -26,7 +27,7 @@ from common_bench.lesson.plan_editing import looked_at
 from common_bench.lesson.run_words import no_run_words
 from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
-from common_bench.record.replay import Replayed, quantities
+from common_bench.record.replay import Replayed
 from common_bench.workup.curves import curves_of
 from common_bench.workup.span_rule import main_span
 
@@ -113,7 +114,8 @@ class WorkStage(StageView):
             "S": ("the span as the plan finds it", self._use_plan),
             "F": ("type where a span begins and ends…", deeds.ask_span),
             "Q": ("the next quantity", self.graph_card.next_name),
-            "R": ("over time, its spectrum, or against another quantity", self.graph_card.next_view),
+            "R": ("over time, all quantities, its spectrum, or against another", self.graph_card.next_view),
+            "U": ("one standard uncertainty about the lines, or not", self.graph_card.turn_band),
             "+": ("a shorter time of the run, finer", lambda: self.graph_card.zoom(0.5)),
             "-": ("a longer time of the run", lambda: self.graph_card.zoom(2.0)),
             ",": ("earlier in the run", lambda: self.graph_card.pan(-0.25)),
@@ -284,8 +286,6 @@ class WorkStage(StageView):
         if run is not None and words != run.note:
             self.hub.try_to(lambda: self.lesson.recording.set_note(run.id, words))
 
-    # what is seen
-
     _seconds = 0.0
 
     def _share_room(self) -> None:
@@ -358,7 +358,7 @@ class WorkStage(StageView):
             return
         emblem, marked = self.store.group(run.group).emblem, self.store.moments(run.id)
         self._seconds = pictured.seconds
-        self.graph_card.offer(list(quantities(pictured)), [])
+        self.graph_card.offer(drawable(pictured), [])
         self.graph_card.show_run(pictured, findings, marked, self.store.plan.shown, emblem, aside=bool(run.aside))
         QTimer.singleShot(READ_AFTER, lambda: self._read(run.id))
 
@@ -374,7 +374,7 @@ class WorkStage(StageView):
         if line is not None:
             show = (line.name, looked_at(line.text), *show)
         behind = [each for each in runs_behind(self.lesson) if each.id != run.id][:MOST_BESIDE]
-        self.graph_card.offer(list(quantities(replayed)), [run_words(self.lesson, each) for each in behind])
+        self.graph_card.offer(drawable(replayed), [run_words(self.lesson, each) for each in behind])
         self.graph_card.show_run(
             replayed, findings, marked, show, emblem, aside=bool(run.aside), taken=self.store.taken_points(run.id),
             expected=self.lesson.predictions.of_run(run.id), span=self.lesson.working_up.used_span(run.id),
