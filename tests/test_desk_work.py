@@ -13,7 +13,7 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF
 from PyQt6.QtTest import QTest
 
-from common_bench.desk.work.all_quantities import STACKED, TOGETHER, drawable
+from common_bench.desk.work.all_quantities import STACKED, TOGETHER
 from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson.bring_files import bring_files
 from common_bench.lesson.lesson import OpenLesson
@@ -150,7 +150,7 @@ def test_all_quantities_of_a_run_are_seen_stacked_and_over_one_another_with_thei
 ) -> None:
     plan = Plan(
         "Two", sensors=tuple(SensorPlan(channel, name, unit=unit, curve="as-it-comes") for channel, name, unit in (("load", "pull", "N"), ("heat", "temp", "°C"))),
-        workings=("top = peaks in pull above 2.5 N, 1 s apart",), show=("pull",),
+        workings=("twice = pull * (2.0 ± 0.1)", "top = peaks in pull above 2.5 N, 1 s apart"), show=("pull",),
     )  # fmt: skip
     book, file = tmp_path / "two.benchbook", tmp_path / "two.csv"
     OpenLesson.make(book, plan, "9B", ["Flint"]).close()
@@ -172,9 +172,10 @@ def test_all_quantities_of_a_run_are_seen_stacked_and_over_one_another_with_thei
 
     made.press("R")
     assert card.view.currentText() == STACKED
-    pull, temp = card._lines
-    assert np.nanmin(pull.item.getData()[1]) > 1 > np.nanmax(temp.item.getData()[1]), "each in its own lane"
-    for each in (pull, temp):
+    pull, temp, twice = card._lines
+    assert np.nanmin(pull.item.getData()[1]) > 2 > np.nanmax(temp.item.getData()[1]), "each in its own lane"
+    assert np.nanmin(temp.item.getData()[1]) > 1 > np.nanmax(twice.item.getData()[1])
+    for each in card._lines:
         t, values = each.item.getData()
         within = (t > 25.05) & (t < 31.95)
         assert not np.isfinite(values[within]).any(), "nothing is drawn across a gap"
@@ -188,9 +189,13 @@ def test_all_quantities_of_a_run_are_seen_stacked_and_over_one_another_with_thei
     assert "temp (°C): 20.00 to 31.99" in words()
     assert bands() == 0
     made.press("U")
-    known = [
-        each for each in drawable(stage.lesson.working_up.at_hand(stage._run)).values() if np.isfinite(each.u).any()
-    ]
-    assert bands() == 2 * len(known), "one before the gap, one behind it"
-    made.press("U", "R")
+    assert bands() == 2, "about what is known, before the gap and behind it"
+    made.press("R")
     assert card.view.currentText() == "spectrum"
+    card.view.setCurrentIndex(0)
+    card.view.activated.emit(0)
+    made.until(
+        lambda: card.over_time and "nothing says how sure it is" in card.aside.text(), "nothing is stated of pull"
+    )
+    made.press("U")
+    made.until(lambda: "nothing says" not in card.aside.text(), "it is not asked for any more")

@@ -280,7 +280,9 @@ class RunGraph(Card):
         if self.look_at is not None:
             self.graph.upright(self.look_at, palette().copper)
         say(self.heading, "" if self.name.isVisibleTo(self) and self.name.count() > 1 else name)
-        say(self.aside, "" if findings else "no finding yet: drag the edges of the span")
+        unsure = self._banded and not (series is not None and np.isfinite(series.u).any())
+        none = "nothing says how sure it is (U)" if unsure else ""
+        say(self.aside, none if findings or none else "no finding yet: drag the edges of the span")
         self.is_showing = False
 
     def show_level(self, line: PlanLine | None, replayed: Replayed) -> None:
