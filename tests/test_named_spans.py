@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 from collections.abc import Callable
 from pathlib import Path
 
@@ -297,5 +298,28 @@ def test_a_finding_over_a_gap_wants_a_look_until_somebody_has_seen_to_it(
     stage = made.window.stages["work"]
     assert isinstance(stage, WorkStage)
     assert stage.all_card.runs == [torn.id, whole.id], "it comes first"
+    table = tmp_path / "all.csv"
+    made.press("D")
+    made.answer(str(table))
+    made.see("All runs with their conditions and findings are in")
+    header, first, second = list(csv.reader(table.open(encoding="utf-8", newline="")))
+    assert header[:4] == ["group", "run", "first_mean (V)", "u_first_mean (V)"]
+    assert (first[1], second[1]) == ("1", "2")
+    assert second[header.index("note")].startswith("look: a gap in it; ")
+    assert float(second[2]) == early.measured.value
+    made.press("G")
+    card = stage.graph_card
+    made.until(lambda: card.beside.count() > 1, "the other is offered")
+    made.press("B")
+    card.aligned.setCurrentIndex(2)
+    card.aligned.activated.emit(2)
+    made.until(lambda: "has no moment" in card.aside.text(), "nothing to align by is told")
+    moments = {whole.id: 5.0, torn.id: 2.0}
+    for run, t in moments.items():
+        made.lesson.recording.mark(run, t, "here")
+    stage.refresh()
+    (other,) = {whole.id, torn.id} - {stage._run}
+    beside = [each for each in card.graph.getPlotItem().listDataItems() if each.opacity() == 0.6]
+    assert [float(each.getData()[0][0]) for each in beside] == [pytest.approx(moments[stage._run] - moments[other])]
     made.lesson.pooling.send_to_pool([torn.id])
     assert why_to_look(made.lesson.store, torn) == "", "somebody has sent it"

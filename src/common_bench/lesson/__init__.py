@@ -44,8 +44,8 @@ OFFERS = {
     "change_words": ("change_words",),
     "class_views": (
         "aliased",
-        "Aligned",
         "ALIGNED",
+        "Aligned",
         "class_view",
         "ClassView",
         "hum",
@@ -58,6 +58,7 @@ OFFERS = {
         "run_spectrum",
         "run_words",
         "runs_behind",
+        "start_of",
     ),
     "condition_text": (
         "condition_faults",
@@ -73,6 +74,7 @@ OFFERS = {
     "exporting": (
         "export_all",
         "keep_run_csv",
+        "keep_runs_csv",
         "pool_export",
     ),
     "from_file": (

@@ -17,7 +17,7 @@ from common_bench.lesson.one_bench import began
 from common_bench.lesson.words import age_words
 from common_bench.model.block import Events, Floats
 from common_bench.model.measured import how_long, plain
-from common_bench.model.run import Run
+from common_bench.model.run import Moment, Run
 from common_bench.record.replay import Replayed, quantities
 from common_bench.record.snapshot import KitState
 from common_bench.record.traces import Picture, thinned
@@ -260,17 +260,21 @@ def run_words(lesson: OpenLesson, run: Run) -> str:
     return f"{lesson.store.group(run.group).alias} run {run.number}{day}"
 
 
-def line_behind(replayed: Replayed, name: str, aligned: Aligned, pixels: int) -> tuple[Floats, Floats] | None:
-    """A run of another day as (time, values), counted from where the lines before it are."""
-    series = quantities(replayed).get(name)
-    if series is None or aligned == "clock":
-        return None
-    start = 0.0
+def start_of(replayed: Replayed, aligned: Aligned | Literal["moment"], moments: Sequence[Moment] = ()) -> float | None:
+    """Where in a run the time begins that it is aligned by, s; None where it has nothing like that."""
     if aligned == "event":
         events = next((each for each in replayed.results.values() if isinstance(each, Events) and len(each)), None)
-        if events is None:
-            return None
-        start = float(events.t[0])
+        return float(events.t[0]) if events is not None else None
+    if aligned == "moment":
+        return min((each.t for each in moments), default=None)
+    return 0.0 if aligned == "begin" else None
+
+
+def line_behind(replayed: Replayed, name: str, start: float | None, pixels: int) -> tuple[Floats, Floats] | None:
+    """A run of another day as (time, values), counted from `start` in it."""
+    series = quantities(replayed).get(name)
+    if series is None or start is None:
+        return None
     found = thinned(Picture(series.t - start, series.values), pixels, max(replayed.seconds, 1e-9))
     return found.t, found.values
 

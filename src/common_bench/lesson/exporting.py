@@ -19,6 +19,7 @@ from common_bench.exchange.figure import class_graph
 from common_bench.exchange.senml_out import senml_pack
 from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.run_words import why_to_look
 from common_bench.lesson.sharing import keep_package, shared_pool
 from common_bench.lesson.store_rows import applied_words
 from common_bench.links.file_link import tape_text
@@ -136,13 +137,30 @@ def export_all(lesson: OpenLesson, folder: Path, *, parquet: bool = False) -> li
 
 def keep_run_csv(lesson: OpenLesson, run: int, path: Path) -> Path:
     """One run as a table with units and uncertainties; a file that is there stays. Gives where it is. Raises Trouble."""
+    replayed = lesson.working_up.replayed(run)
+    units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
+    return _keep_csv(path, lambda: run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
+
+
+def keep_runs_csv(lesson: OpenLesson, path: Path) -> Path:
+    """All runs of the lesson as a table: conditions and findings with units and uncertainties, and whether each counts; a file that is
+    there stays. Gives where it is. Raises Trouble."""
+    store = lesson.store
+
+    def remark(run: Run) -> str:
+        counts = "practice" if run.practice else "in the pool" if run.id in store.pooled() else ""
+        return "; ".join(each for each in (counts, why_to_look(store, run), run.note) if each)
+
+    rows = store.rows_of([(run, run.aside, remark(run)) for run in store.ended_runs()])
+    return _keep_csv(path, lambda: pool_csv(rows, None))
+
+
+def _keep_csv(path: Path, made: Callable[[], str]) -> Path:
     path = path if path.suffix else path.with_suffix(".csv")
     if path.exists():
         raise BookTrouble("book-name-taken", where=str(path))
-    replayed = lesson.working_up.replayed(run)
-    units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
     try:
-        _text(path, run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
+        _text(path, made())
     except OSError as fault:
         raise BookTrouble("export-folder-read-only", where=str(path.parent)) from fault
     return path

@@ -363,20 +363,19 @@ class LessonStore:
 
     def pool_rows(self) -> list[PoolRow]:
         """The class dataset, group by group. A run that was set aside is in it, with the reason."""
-        found = []
-        places = {group.id: group for group in self.all_groups}
-        for run_id, row in self.pooled().items():
-            run = self.run(run_id)
-            worked = self.findings(run_id)
-            findings = {finding.name: finding.measured for finding in worked}
+        return self.rows_of([(self.run(run), row["aside"], "") for run, row in self.pooled().items()])
+
+    def rows_of(self, runs: Sequence[tuple[Run, str, str]]) -> list[PoolRow]:
+        """What is known of runs, group by group, each with why it is set aside and a remark."""
+        places, found = {group.id: group for group in self.all_groups}, []
+        for run, aside, remark in runs:
+            worked = self.findings(run.id)
             guessed = "in part outside the calibration: a guess" if any(f.guesses for f in worked) else ""
-            note = "; ".join(each for each in (applied_words(run.setting), guessed) if each)
-            found.append(
-                PoolRow(
-                    run_id, run.group, places[run.group].alias, run.number, self.run_conditions(run_id), findings,
-                    row["aside"] or run.aside, note, {name: v for name, v in self.run_stated(run_id).items() if isinstance(v, str)},
-                )
-            )  # fmt: skip
+            note = "; ".join(each for each in (remark, applied_words(run.setting), guessed) if each)
+            words = {name: value for name, value in self.run_stated(run.id).items() if isinstance(value, str)}
+            findings = {finding.name: finding.measured for finding in worked}
+            conditions = self.run_conditions(run.id)
+            found.append(PoolRow(run.id, run.group, places[run.group].alias, run.number, conditions, findings, aside or run.aside, note, words))  # fmt: skip
         return sorted(found, key=lambda row: (places[row.group].position, row.number))
 
     def class_result(self) -> ClassResult:

@@ -26,6 +26,7 @@ from common_bench.lesson.class_views import (
     names_of,
     run_words,
     runs_behind,
+    start_of,
 )
 from common_bench.model.measured import digits
 from common_bench.model.trouble import Trouble
@@ -266,7 +267,7 @@ class GroupsGraph(Card):
             return
         if replayed is None:
             return
-        found = line_behind(replayed, name, self._aligned(), self.graph.width())
+        found = line_behind(replayed, name, start_of(replayed, self._aligned()), self.graph.width())
         if found is None:
             self._lain = wanted, None
             return

@@ -14,9 +14,9 @@ from common_bench.desk.look.pieces import say
 from common_bench.desk.look.sheet import palette
 from common_bench.desk.shell.hub import Hub
 from common_bench.desk.work.cards import FindingCard
-from common_bench.desk.work.run_graphs import BESIDE, RunGraph
-from common_bench.lesson.class_views import line_behind, run_words
-from common_bench.model.block import Events
+from common_bench.desk.work.run_graphs import RunGraph
+from common_bench.desk.work.run_views import BESIDE
+from common_bench.lesson.class_views import line_behind, run_words, start_of
 from common_bench.model.run import Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed, quantities
@@ -45,16 +45,18 @@ def lay_beside(hub: Hub, card: RunGraph, finding_card: FindingCard, replayed: Re
     except Trouble as trouble:
         hub.tell(trouble.sentence, "amber")
         return
-    aligned = BESIDE[max(0, card.aligned.currentIndex())]
-    found = line_behind(held, card.drawn_name, aligned, card.graph.width()) if held is not None else None
-    if found is None:
+    if held is None:
         return
-    shift = 0.0
-    if aligned == "event":
-        events = next((each for each in replayed.results.values() if isinstance(each, Events) and len(each)), None)
-        shift = float(events.t[0]) if events is not None else 0.0
-    who, colour = run_words(lesson, other), hue(palette(), lesson.store.group(other.group).emblem.colour)
-    card.show_beside(found[0] + shift, found[1], who, colour)
+    aligned, who = list(BESIDE)[max(0, card.aligned.currentIndex())], run_words(lesson, other)
+    here, there = (start_of(each, aligned, lesson.store.moments(each.run.id)) for each in (replayed, held))
+    found = line_behind(held, card.drawn_name, there, card.graph.width())
+    if here is None or there is None:
+        say(card.aside, f"{'this run' if here is None else who} has no {aligned}")
+        return
+    if found is None:
+        say(card.aside, f"{who} has no {card.drawn_name}")
+        return
+    card.show_beside(found[0] + here, found[1], who, hue(palette(), lesson.store.group(other.group).emblem.colour))
     finding_card.show_difference(lesson.store.findings(replayed.run.id), lesson.store.findings(other.id), who)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.exporting import keep_run_csv
+from common_bench.lesson.exporting import keep_run_csv, keep_runs_csv
 from common_bench.lesson.removing import remove_as_typed, run_to_remove
 from common_bench.model.run import Run
 
@@ -140,10 +140,23 @@ class RunDeeds:
         if run is not None and self.hub.try_to(lambda: self.hub.lesson.working_up.take_in(run.id, at)):
             self.hub.tell("It counts again.", "good", act="Take back", then=self.hub.undo)
 
-    def take_out(self) -> None:
-        """The run's data as CSV; asks where."""
+    def take_all_out(self) -> None:
+        """All runs of the lesson as a table; asks where."""
+        lesson = self.hub.lesson
+        proposed = Path.home() / f"{lesson.store.plan.name} runs.csv"
+
+        def keep(text: str) -> None:
+            kept = keep_runs_csv(lesson, Path(text.strip() or proposed).expanduser())
+            self.hub.tell(f"All runs with their conditions and findings are in {kept}", "good")
+
+        self.hub.messages.ask("All runs of this lesson as CSV:", "Keep", keep, text=str(proposed))
+
+    def take_out(self, *, all_runs: bool = False) -> None:
+        """The run's data as CSV, or all runs; asks where."""
         run, lesson = self._current(), self.hub.lesson
-        if run is None:
+        if all_runs:
+            self.take_all_out()
+        if all_runs or run is None:
             return
         proposed = Path.home() / f"{self.hub.alias} run {run.number}.csv"
 

@@ -87,7 +87,10 @@ class OriginCard(Card):
 class AllRunsCard(Card):
     """Every run of the lesson with its finding, conditions and state; what wants a look comes first."""
 
-    def __init__(self, choose: Callable[[int], object], send: Callable[[], object], back: Callable[[], object]) -> None:
+    def __init__(
+        self, choose: Callable[[int], object], send: Callable[[], object], out: Callable[[], object], back: Callable[[], object],
+    ) -> None:  # fmt: skip
+        """send: has all that count sent; out: all of it kept as a table."""
         super().__init__("All runs", name=True)
         self._choose = choose
         self.runs: list[int] = []
@@ -95,6 +98,7 @@ class AllRunsCard(Card):
         self.table.itemSelectionChanged.connect(self._chosen)
         self.words = label("", "soft")
         self.send = button("Send all that count to the pool", send)
+        self.top.addWidget(button("As a table… (D)", out, role="link"))
         self.top.addWidget(button("Back (G)", back, role="link"))
         self.add(self.table)
         row = hbox(self.words, self.send)

@@ -26,9 +26,8 @@ from common_bench.desk.work.all_quantities import (
     drawable,
     edges_of,
 )
-from common_bench.desk.work.run_views import OVER_TIME, draw_taken, draw_view, views_of
+from common_bench.desk.work.run_views import BESIDE, OVER_TIME, draw_taken, draw_view, views_of
 from common_bench.exchange.tables import with_unit
-from common_bench.lesson.class_views import ALIGNED, Aligned
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
 from common_bench.model.block import Events, Floats, Series
@@ -42,7 +41,6 @@ from common_bench.workup.span_rule import main_span
 MOST_DRAWN = 2000  # points of a curve or of residuals
 LOOK_AFTER = 40  # ms after the last change of what is seen until the line is drawn finer
 MARKED = 9  # px from the mark of an event within which it is meant
-BESIDE: tuple[Aligned, ...] = ("begin", "event")  # where runs are laid over one another
 
 
 class RunGraph(Card):
@@ -57,7 +55,7 @@ class RunGraph(Card):
         picked: told of a time that was clicked twice, with the name of the events one of which is marked there."""
         super().__init__("", name=True)
         self.graph = Graph(move=True)
-        self.name, self.beside, self.aligned = choice([]), choice([]), choice([ALIGNED[each] for each in BESIDE])
+        self.name, self.beside, self.aligned = choice([]), choice([]), choice(list(BESIDE.values()))
         self.view = choice([OVER_TIME])
         self._boxes = (self.name, self.view, self.beside, self.aligned)
         for box in self._boxes:

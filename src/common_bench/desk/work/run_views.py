@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Literal
 
 import numpy as np
 import pyqtgraph as pg
@@ -11,13 +12,17 @@ from common_bench.desk.graphs.plots import Graph, pen, translucent
 from common_bench.desk.look.sheet import palette
 from common_bench.desk.work.all_quantities import STACKED, TOGETHER
 from common_bench.exchange.tables import with_unit
-from common_bench.lesson.class_views import aliased, hum, run_against, run_spectrum
+from common_bench.lesson.class_views import ALIGNED, aliased, hum, run_against, run_spectrum
 from common_bench.model.block import Floats
 from common_bench.model.measured import how_long
 from common_bench.model.run import TakenPoint
 from common_bench.record.replay import Replayed, quantities
 
 OVER_TIME, SPECTRUM, AGAINST = "over time", "spectrum", "against "
+BESIDE: dict[Literal["begin", "event", "moment"], str] = {
+    "begin": ALIGNED["begin"], "event": ALIGNED["event"], "moment": "at the first moment",
+}  # fmt: skip
+"""Where runs are laid over one another."""
 MOST_DRAWN = 4000  # points of one quantity against another
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QSizePolicy
 
@@ -67,7 +69,8 @@ class WorkStage(StageView):
             graph.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)  # what is left over
         seen = scrolled(column)  # nothing is squeezed where there is little room
         self.origin_card = OriginCard(self._look_at, lambda: self.turn_page(ORIGIN))
-        self.all_card = AllRunsCard(self._choose_run, deeds.send_all, lambda: self.turn_page(ALL_RUNS))
+        to_all = partial(self.turn_page, ALL_RUNS)
+        self.all_card = AllRunsCard(self._choose_run, deeds.send_all, deeds.take_all_out, to_all)
         self.under = Pages()
         for page in (seen, self.written.card, self.origin_card, self.all_card):
             self.under.addWidget(page)
@@ -85,7 +88,7 @@ class WorkStage(StageView):
         self.workings = label("", "mono", wrap=True)
         self.change_lines = button("Change the lines (L)", self.turn_lines, role="link")
         self.workings_card.add(self.workings, self.change_lines)
-        self.all_runs = button("All runs (G)", lambda: self.turn_page(ALL_RUNS), role="link")
+        self.all_runs = button("All runs (G)", to_all, role="link")
         self.runs_card = RunsCard(self._choose_run, self.again, self.all_runs)
         self.runs = self.runs_card.table
         hub.walk_back = self.walk_back
@@ -128,14 +131,13 @@ class WorkStage(StageView):
             "L": ("the plan's lines beside the graph, or back", self.turn_lines),
             "V": ("play this run again as if live", self.play_again),
             "E": ("lay over what the group expected, or not", self.turn_expected),
-            "D": ("the data of this run as a table", deeds.take_out),
+            "D": ("a run, or all, as a table", lambda: deeds.take_out(all_runs=self.under.currentIndex() == ALL_RUNS)),
             "Del": ("remove this run, or its group, for good…", deeds.ask_removal),
         }
 
     def on_paper(self) -> tuple[str, str]:
         run = self._current()
-        name = f"{self.hub.alias} run {run.number}" if run is not None else self.hub.alias
-        return name, self.store.plan.name
+        return f"{self.hub.alias} run {run.number}" if run is not None else self.hub.alias, self.store.plan.name
 
     def play_again(self) -> None:
         """This run in the views of Record, as if it were live."""
@@ -289,9 +291,8 @@ class WorkStage(StageView):
     _seconds = 0.0
 
     def _share_room(self) -> None:
-        alone = not (
-            self.under.currentIndex() or self.each_card.isVisibleTo(self) or self.residuals_card.isVisibleTo(self)
-        )
+        graphs = any(each.isVisibleTo(self) for each in (self.each_card, self.residuals_card))
+        alone = not (graphs or self.under.currentIndex())
         share_room(self._left, 10, 4 if alone else 9)  # the run has the room that nothing beneath it needs
 
     def refresh(self) -> None:
