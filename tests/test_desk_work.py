@@ -106,8 +106,8 @@ def _sets_one_aside_by_pointing(made: Desk) -> None:
     stage = made.window.stage
     run, graph = stage._current(), stage.graph
     passes = made.lesson.working_up.replayed(run.id).results["pass"].t
-    made.until(lambda: len(stage.graph_card._marks[1]) == len(passes), "all its events are marked")
-    name, times, heights = stage.graph_card._marks
+    made.until(lambda: len(stage.graph_card._marks[0][1]) == len(passes), "all its events are marked")
+    ((name, times, heights),) = stage.graph_card._marks
     count = len(times)
     view = graph.getViewBox()
 
@@ -118,10 +118,10 @@ def _sets_one_aside_by_pointing(made: Desk) -> None:
     click_twice(times[3], heights[3])
     made.answer("a gust")
     made.see(f"The {name} at {times[3]:.2f} s is set aside.", made.window)
-    made.until(lambda: len(stage.graph_card._marks[1]) == count - 1, "its mark is gone")
+    made.until(lambda: len(stage.graph_card._marks[0][1]) == count - 1, "its mark is gone")
     made.see(f"Set aside: {name} at {times[3]:.2f} s: a gust", stage.moments_card)
     made.undo()
-    made.until(lambda: len(stage.graph_card._marks[1]) == count, "it is back")
+    made.until(lambda: len(stage.graph_card._marks[0][1]) == count, "it is back")
     low, high = view.viewRange()[1]
     click_twice(7.0, low + 0.2 * (high - low))
     made.answer("a spike")
@@ -150,7 +150,7 @@ def test_all_quantities_of_a_run_are_seen_stacked_and_over_one_another_with_thei
 ) -> None:
     plan = Plan(
         "Two", sensors=tuple(SensorPlan(channel, name, unit=unit, curve="as-it-comes") for channel, name, unit in (("load", "pull", "N"), ("heat", "temp", "°C"))),
-        workings=("twice = pull * (2.0 ± 0.1)", "top = peaks in pull above 2.5 N, 1 s apart"), show=("pull",),
+        workings=("twice = pull * (2.0 ± 0.1)", "top = peaks in pull above 2.5 N, 1 s apart", "low = falls of pull through 1.5 N"), show=("pull",),
     )  # fmt: skip
     book, file = tmp_path / "two.benchbook", tmp_path / "two.csv"
     OpenLesson.make(book, plan, "9B", ["Flint"]).close()
@@ -170,6 +170,11 @@ def test_all_quantities_of_a_run_are_seen_stacked_and_over_one_another_with_thei
     def bands() -> int:
         return sum(isinstance(each, pg.FillBetweenItem) for each in card.graph.getPlotItem().items)
 
+    assert [name for name, _, _ in card._marks] == ["top", "low"], (
+        "all that is looked for in it is marked, each by its name"
+    )
+    assert " top" in words()
+    assert " low" in words()
     made.press("R")
     assert card.view.currentText() == STACKED
     pull, temp, twice = card._lines

@@ -298,6 +298,17 @@ def test_a_finding_over_a_gap_wants_a_look_until_somebody_has_seen_to_it(
     stage = made.window.stages["work"]
     assert isinstance(stage, WorkStage)
     assert stage.all_card.runs == [torn.id, whole.id], "it comes first"
+    shown = stage._run
+    made.press("M", "Left", "M")
+    assert stage._run != shown
+    made.see("2 marked")
+    made.press("X")
+    made.answer("the string slipped")
+    made.until(lambda: all(run.aside == "the string slipped" for run in made.lesson.store.runs()), "both are set aside")
+    made.undo()
+    assert [run.aside for run in made.lesson.store.runs()] == ["", ""], "in one step, and back in one"
+    made.press("M", "Right", "M")
+    made.see("2 runs · 1 want a look")
     table = tmp_path / "all.csv"
     made.press("D")
     made.answer(str(table))

@@ -177,6 +177,7 @@ class NotesCard(Card):
             ["at", "moment: type other words, or none to take it off"], left=(0, 1), stretch=1, edit=(1,)
         )
         self.marked.edited.connect(lambda row, _, text: change(row, text))
+        self.marked.edited.connect(lambda *_: self.marked.refill())
         self.marked.refilled.connect(refilled)
         self.note = Field()
         self.note.setPlaceholderText("a note on this run")

@@ -12,17 +12,21 @@ from common_bench.model.run import Run
 
 
 class RunDeeds:
-    """current: the run that is shown; removed: told that the run that is shown is gone; changed: that what is drawn of it does not
-    stand."""
+    """current: the run that is shown; many: those that are marked in the list of all; removed: told that the run that is shown is
+    gone; changed: that what is drawn of it does not stand."""
 
     def __init__(
-        self, hub: Hub, current: Callable[[], Run | None], removed: Callable[[], object], changed: Callable[[], object]
-    ) -> None:
-        self.hub, self._current, self._removed, self._changed = hub, current, removed, changed
+        self, hub: Hub, current: Callable[[], Run | None], many: Callable[[], list[int]], removed: Callable[[], object],
+        changed: Callable[[], object],
+    ) -> None:  # fmt: skip
+        self.hub, self._current, self._many, self._removed, self._changed = hub, current, many, removed, changed
 
     def send_to_pool(self) -> None:
-        """All of this bench's runs that count and are not there."""
-        lesson = self.hub.lesson
+        """Runs that are marked, else all of this bench's, that count and are not there."""
+        lesson, many = self.hub.lesson, self._many()
+        if many:
+            self.hub.send_to_pool([run for run in lesson.pooling.to_send() if run in many], f"{len(many)} marked runs")
+            return
         there = lesson.store.pooled()
         runs = (
             [run.id for run in lesson.store.kept_runs(self.hub.group) if run.id not in there] if self.hub.group else []
@@ -34,7 +38,14 @@ class RunDeeds:
         self.hub.send_to_pool(self.hub.lesson.pooling.to_send(), "The class")
 
     def ask_aside(self) -> None:
-        run, lesson = self._current(), self.hub.lesson
+        run, lesson, many = self._current(), self.hub.lesson, self._many()
+        if many:
+            words = f"Set {len(many)} runs aside"
+            self.hub.messages.ask(
+                f"Why are the {len(many)} marked runs set aside?", "Set aside", lambda why: lesson.working_up.set_aside_runs(many, why, words),
+                hint="as: the string slipped",
+            )  # fmt: skip
+            return
         if run is None:
             return
         if run.aside:
@@ -54,6 +65,18 @@ class RunDeeds:
         ):
             words = "counts" if run.practice else "was practice, and counts nowhere"
             self.hub.tell(f"Run {run.number} {words}.", "good", act="Take back", then=self.hub.undo)
+
+    def change_moment(self, row: int, text: str) -> None:
+        """A marked moment of the run by its place; other words, or none, which take it off."""
+        run, lesson = self._current(), self.hub.lesson
+        moments = lesson.store.moments(run.id) if run is not None else []
+        if row < len(moments) and text.strip() != moments[row].text:
+            self.hub.try_to(lambda: lesson.recording.change_moment(moments[row].id, text))
+
+    def keep_note(self, words: str) -> None:
+        run = self._current()
+        if run is not None and words != run.note:
+            self.hub.try_to(lambda: self.hub.lesson.recording.set_note(run.id, words))
 
     def ask_removal(self) -> None:
         """The only thing that takes raw bytes away: what is to go has to be typed."""

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, Cell, Table, button, hbox, say
@@ -89,13 +90,16 @@ class AllRunsCard(Card):
 
     def __init__(
         self, choose: Callable[[int], object], send: Callable[[], object], out: Callable[[], object], back: Callable[[], object],
+        changed: Callable[[], object],
     ) -> None:  # fmt: skip
-        """send: has all that count sent; out: all of it kept as a table."""
+        """send: has all that count sent; out: all of it kept as a table; changed: told that other runs are marked."""
         super().__init__("All runs", name=True)
-        self._choose = choose
+        self._choose, self._changed = choose, changed
         self.runs: list[int] = []
+        self._marked: set[int] = set()
         self.table = Table(["group", "run", "conditions", "finding", "state"], left=(0, 1, 2, 4), stretch=2)
         self.table.itemSelectionChanged.connect(self._chosen)
+        self.table.cellClicked.connect(self._clicked)
         self.words = label("", "soft")
         self.send = button("Send all that count to the pool", send)
         self.top.addWidget(button("As a table… (D)", out, role="link"))
@@ -104,6 +108,21 @@ class AllRunsCard(Card):
         row = hbox(self.words, self.send)
         row.setStretch(0, 1)
         self.body.addLayout(row)
+
+    @property
+    def marked(self) -> list[int]:
+        """Runs that something is to be done to at once, as they are listed."""
+        return [run for run in self.runs if run in self._marked]
+
+    def turn_mark(self, run: int) -> None:
+        self._marked ^= {run}
+
+    def _clicked(self, row: int, _: int) -> None:
+        """With Ctrl held, a click marks."""
+        if QApplication.keyboardModifiers() & Qt.KeyboardModifier.ControlModifier and 0 <= row < len(self.runs):
+            self.turn_mark(self.runs[row])
+            self._choose(self.runs[row])
+            self._changed()
 
     def show_lesson(self, lesson: OpenLesson, chosen: int) -> None:
         store = lesson.store
@@ -122,7 +141,8 @@ class AllRunsCard(Card):
                 else "none"
             )
             conditions = ", ".join(f"{name} {stated_words(each)}" for name, each in store.run_stated(run.id).items())
-            row: list[Cell] = [store.group(run.group).alias, f"run {run.number}", conditions, value, state]
+            mark = "✓ " if run.id in self._marked else ""
+            row: list[Cell] = [mark + store.group(run.group).alias, f"run {run.number}", conditions, value, state]
             (wanting if look else others).append((run.id, row))
         self.runs = [run for run, _ in (*wanting, *others)]
         self.table.fill([row for _, row in (*wanting, *others)])
@@ -130,7 +150,13 @@ class AllRunsCard(Card):
         self.table.selectRow(self.runs.index(chosen) if chosen in self.runs else -1)
         self.table.blockSignals(False)
         loose = len(lesson.pooling.to_send())
-        say(self.words, f"{len(self.runs)} runs · {len(wanting)} want a look · {loose} count and are not in the pool")
+        if self.marked:
+            say(self.words, f"{len(self.marked)} marked: X sets them aside, P sends them, M marks or not")
+        else:
+            say(
+                self.words,
+                f"{len(self.runs)} runs · {len(wanting)} want a look · {loose} count and are not in the pool",
+            )
         self.send.setEnabled(loose > 0)
 
     def _chosen(self) -> None:

@@ -26,7 +26,7 @@ from common_bench.desk.work.all_quantities import (
     drawable,
     edges_of,
 )
-from common_bench.desk.work.run_views import BESIDE, OVER_TIME, draw_taken, draw_view, views_of
+from common_bench.desk.work.run_views import BESIDE, OVER_TIME, Marks, draw_events, draw_taken, draw_view, views_of
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem
@@ -69,7 +69,7 @@ class RunGraph(Card):
         self.here.hide()
         self.add(self.graph, self.here)
         self._pointed = pointed
-        self._picked, self._marks = picked, ("", np.empty(0), np.empty(0))
+        self._picked, self._marks = picked, list[Marks]()
         self.graph.scene().sigMouseMoved.connect(self._point)
         self.graph.scene().sigMouseClicked.connect(self._clicked)
         self.out = pg.LinearRegionItem(brush=translucent(palette().amber, 70), pen=pen(palette().amber, 2))
@@ -106,12 +106,12 @@ class RunGraph(Card):
         if not event.double() or not self.over_time or not self.graph.sceneBoundingRect().contains(event.scenePos()):
             return
         view = self.graph.getViewBox()
-        name, times, heights = self._marks
-        for t, height in zip(times.tolist(), heights.tolist(), strict=True):
-            seen = view.mapViewToScene(QPointF(t, height)) - event.scenePos()
-            if max(abs(seen.x()), abs(seen.y())) <= px(MARKED):
-                self._picked(t, name)
-                return
+        for name, times, heights in self._marks:
+            for t, height in zip(times.tolist(), heights.tolist(), strict=True):
+                seen = view.mapViewToScene(QPointF(t, height)) - event.scenePos()
+                if max(abs(seen.x()), abs(seen.y())) <= px(MARKED):
+                    self._picked(t, name)
+                    return
         self._picked(float(view.mapSceneToView(event.scenePos()).x()), "")
 
     def show_out(self, stretch: tuple[float, float] | None) -> None:
@@ -266,7 +266,7 @@ class RunGraph(Card):
                 (low, high), movable=False, brush=translucent(palette().amber, 70), pen=pen(palette().card, 0)
             )
             self.graph.addItem(shade)
-        self._draw_events(replayed, series)
+        self._marks = draw_events(self.graph, replayed, name, series) if series is not None else []
         draw_taken(self.graph, taken, values)
         self._draw_moments(moments, values)
         if expected is not None and self.lays_over and expected.quantity == name:
@@ -379,19 +379,3 @@ class RunGraph(Card):
         for moment in moments:
             self.graph.upright(moment.t, palette().verdigris)
             self.graph.note(f" {moment.text}", moment.t, foot, palette().verdigris, anchor=(0, 0.2))
-
-    def _draw_events(self, replayed: Replayed, series: Series | None) -> None:
-        self._marks = "", np.empty(0), np.empty(0)
-        name, events = next(
-            ((name, each) for name, each in replayed.results.items() if isinstance(each, Events) and len(each)),
-            ("", None),
-        )
-        if events is None or series is None:
-            return
-        setting, spread = replayed.run.setting, float(np.nanmax(series.values) - np.nanmin(series.values))
-        gone = [each for each in (setting.left_out if setting is not None else ()) if each.event == name]
-        for times, faint in ((events.t, False), (np.array([(each.t_from + each.t_to) / 2 for each in gone]), True)):
-            heights = np.interp(times, series.t, series.values) + 0.06 * spread
-            self.graph.points(times, heights, "t", palette().amber if faint else palette().ink, size=7, faint=faint)
-            if not faint:
-                self._marks = name, times, heights

@@ -45,7 +45,7 @@ class WorkStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self._run = 0
-        self.deeds = deeds = RunDeeds(hub, self._current, self._forget_run, self.refresh)
+        self.deeds = deeds = RunDeeds(hub, self._current, self._many, self._forget_run, self.refresh)
         self.tried = CurveTry(hub, self.refresh)
         self.take_aside = button("Set this run aside… (X)", deeds.ask_aside)
         self.send = button("Send findings to the pool (P)", deeds.send_to_pool, role="main")
@@ -59,7 +59,7 @@ class WorkStage(StageView):
         self.graph = self.graph_card.graph
         self.named = NamedSpans(self.graph_card, deeds.choose_named)
         self.each_card, self.residuals_card = EachGraph(), ResidualsGraph()
-        self.moments_card = NotesCard(self._change_moment, self.refresh, deeds.take_in, self._keep_note)
+        self.moments_card = NotesCard(deeds.change_moment, self.refresh, deeds.take_in, deeds.keep_note)
         self.marked, self.note = self.moments_card.marked, self.moments_card.note
         self.written = PlanLines(hub, self.refresh, lambda _: None)
         column = vbox(self.residuals_card, self.each_card, self.moments_card, None, spacing=11)
@@ -70,7 +70,7 @@ class WorkStage(StageView):
         seen = scrolled(column)  # nothing is squeezed where there is little room
         self.origin_card = OriginCard(self._look_at, lambda: self.turn_page(ORIGIN))
         to_all = partial(self.turn_page, ALL_RUNS)
-        self.all_card = AllRunsCard(self._choose_run, deeds.send_all, deeds.take_all_out, to_all)
+        self.all_card = AllRunsCard(self._choose_run, deeds.send_all, deeds.take_all_out, to_all, self.refresh)
         self.under = Pages()
         for page in (seen, self.written.card, self.origin_card, self.all_card):
             self.under.addWidget(page)
@@ -132,8 +132,18 @@ class WorkStage(StageView):
             "V": ("play this run again as if live", self.play_again),
             "E": ("lay over what the group expected, or not", self.turn_expected),
             "D": ("a run, or all, as a table", lambda: deeds.take_out(all_runs=self.under.currentIndex() == ALL_RUNS)),
+            "M": ("mark this run in the list of all, for X and P, or not", self.turn_mark),
             "Del": ("remove this run, or its group, for good…", deeds.ask_removal),
         }
+
+    def _many(self) -> list[int]:
+        return self.all_card.marked if self.under.currentIndex() == ALL_RUNS else []
+
+    def turn_mark(self) -> None:
+        if self.under.currentIndex() != ALL_RUNS:
+            self.turn_page(ALL_RUNS)
+        self.all_card.turn_mark(self._run)
+        self.refresh()
 
     def on_paper(self) -> tuple[str, str]:
         run = self._current()
@@ -275,18 +285,6 @@ class WorkStage(StageView):
 
     def _use_all(self) -> None:
         self._choose(0.0, self._seconds)
-
-    def _change_moment(self, row: int, text: str) -> None:
-        run = self._current()
-        moments = self.store.moments(run.id) if run is not None else []
-        if row < len(moments) and text.strip() != moments[row].text:
-            self.hub.try_to(lambda: self.lesson.recording.change_moment(moments[row].id, text))
-        self.marked.refill()
-
-    def _keep_note(self, words: str) -> None:
-        run = self._current()
-        if run is not None and words != run.note:
-            self.hub.try_to(lambda: self.lesson.recording.set_note(run.id, words))
 
     _seconds = 0.0
 
