@@ -27,7 +27,7 @@ from waiting import SPEED, Class
 
 # The same examples each time, so that a test tells of a change; `make fuzz` looks for others, and for more.
 ALL = list(HealthCheck)
-settings.register_profile("bench", deadline=None, max_examples=40, suppress_health_check=ALL, derandomize=True)
+settings.register_profile("bench", deadline=None, max_examples=30, suppress_health_check=ALL, derandomize=True)
 settings.register_profile("explore", deadline=None, max_examples=1500, suppress_health_check=ALL)
 settings.load_profile(os.environ.get("PROFILE", "bench"))
 

@@ -265,7 +265,7 @@ def test_a_machine_that_gets_slower_or_catches_up_is_taken_for_no_clock_that_is_
     kit = ClockMap(1e-3, ClockState(pace=pace))
     kit.map(np.floor(true * pace * (1 + drift) * 1000) / 1000, np.maximum.accumulate(arrival) * pace)
     assert abs(kit.rate * (1 + drift) - 1) < 4 * kit.u_rate
-    assert kit.u_rate < 0.02
+    assert kit.u_rate < 0.03
 
 
 @given(
