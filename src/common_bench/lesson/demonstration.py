@@ -130,12 +130,13 @@ def _bring_in(lesson: OpenLesson, cards: list[Path], say: Say) -> None:
         _tell_run(lesson, kept, say)
 
 
-def _until(lesson: OpenLesson, met: Callable[[], bool], what: str) -> None:
+def _until(lesson: OpenLesson, met: Callable[[], bool], what: str, left: Callable[[], str] = str) -> None:
+    """left: what keeps it from coming about, for whoever is told that it did not."""
     deadline = time.monotonic() + PATIENCE
     while not met():
         lesson.tick()
         if time.monotonic() > deadline:
-            raise Trouble("did-not-come-about", patience=PATIENCE, told=what)
+            raise Trouble("did-not-come-about", patience=PATIENCE, told=what + left())
         time.sleep(POLL)
 
 
@@ -186,7 +187,11 @@ def _take_points(lesson: OpenLesson, stand_ins: StandInProcess, world: World, sa
             left -= set(taking.take(sorted(left), value)[0])
             return not left
 
-        _until(lesson, take, f"{value:g} {visited.unit} is taken on every bench")
+        def waits(left: set[int] = left) -> str:
+            each = [f"{lesson.store.group(group).alias} {taking.state(group).state}" for group in sorted(left)]
+            return f" ({', '.join(each)})"
+
+        _until(lesson, take, f"{value:g} {visited.unit} is taken on every bench", waits)
         say(f"Record     {value:g} {visited.unit} taken on {len(everybody)} benches")
 
 
