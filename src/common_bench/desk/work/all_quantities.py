@@ -23,7 +23,7 @@ from common_bench.record.traces import Picture, thinned
 STACKED, TOGETHER = "all, stacked", "all over one another"
 RAW = "raw"  # in the place of a unit
 MOST = 8  # quantities that are drawn at once
-ROOM = 0.12  # of a lane, above and below its line
+FOOT, HEAD = 0.1, 0.25  # of a lane, below its line, and above it, where its name stands
 MOST_IN_BAND = 2000  # points of each edge of a band
 
 
@@ -98,8 +98,8 @@ def draw_all(
         low, high = float(np.nanmin(series.values)), float(np.nanmax(series.values))
         spread = high - low or 1.0
         lane = float(count - 1 - at) if view == STACKED else 0.0
-        scale = (1 - 2 * ROOM) / spread
-        foot = lane + (ROOM if high > low else 0.5) - scale * low
+        scale = (1 - FOOT - HEAD) / spread
+        foot = lane + (FOOT if high > low else 0.5) - scale * low
         if banded:
             draw_band(graph, replayed, series, colours[at], scale, foot)
         picture = Picture(*broken_at(replayed.gaps, series.t, foot + scale * series.values))
@@ -108,7 +108,7 @@ def draw_all(
         ends = f"{_short(low, spread)} to {_short(high, spread)}"
         if view == STACKED:
             ticks += [(foot + scale * each, _short(each, spread)) for each in dict.fromkeys((low, high))]
-            graph.note(f" {with_unit(name, series.unit)}", seen[0], lane + 1 - ROOM / 4, colours[at], anchor=(0, 0.5))
+            graph.note(f" {with_unit(name, series.unit)}", seen[0], lane + 1, colours[at], anchor=(0, 0))
             if at:
                 graph.level(lane + 1.0, palette().hairline)
         else:
