@@ -55,8 +55,9 @@ class DrawnLine:
 def drawable(replayed: Replayed) -> dict[str, Series]:
     """The quantities of a run; of one without any its columns, raw."""
     known = {name: each for name, each in quantities(replayed).items() if np.isfinite(each.values).any()}
-    raw = {name: Series(replayed.t, values, RAW) for name, values in replayed.raw.items() if np.isfinite(values).any()}
-    return known or raw
+    if known:
+        return known
+    return {name: Series(replayed.t, values, RAW) for name, values in replayed.raw.items() if np.isfinite(values).any()}
 
 
 def edges_of(series: Series | None) -> Floats:
@@ -105,14 +106,13 @@ def draw_all(
         picture = Picture(*broken_at(replayed.gaps, series.t, foot + scale * series.values))
         lines.append(DrawnLine(graph, picture, edges_of(series), colours[at], seen))
         _draw_events(graph, replayed, name, series, scale, foot)
-        ends = f"{_short(low, spread)} to {_short(high, spread)}"
         if view == STACKED:
             ticks += [(foot + scale * each, _short(each, spread)) for each in dict.fromkeys((low, high))]
             graph.note(f" {with_unit(name, series.unit)}", seen[0], lane + 1, colours[at], anchor=(0, 0))
             if at:
                 graph.level(lane + 1.0, palette().hairline)
         else:
-            words = f" {with_unit(name, series.unit)}: {ends}"
+            words = f" {with_unit(name, series.unit)}: {_short(low, spread)} to {_short(high, spread)}"
             graph.note(words, seen[0], 1.0 + 0.09 * (len(shown) - at), colours[at], anchor=(0, 0.5))
     for moment in moments:
         graph.upright(moment.t, palette().verdigris)
