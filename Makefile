@@ -8,6 +8,7 @@ AT_ONCE ?= 4
 
 ready:
 	@setup/ready
+	@setup/warm
 
 # The window where there is a display; the whole headless lesson where there is none.
 demo: ready
@@ -16,10 +17,10 @@ demo: ready
 
 test fuzz bench: export FOR_TESTS = 1
 
-test: ready
-	.venv/bin/ruff check src tests bench
-	.venv/bin/ruff format --check src tests bench
-	.venv/bin/mypy
+# Code is checked while loops are compiled.
+test:
+	@setup/ready
+	@setup/warm & warmed=$$!; set -ex; .venv/bin/ruff check src tests bench; .venv/bin/ruff format --check src tests bench; .venv/bin/mypy; wait $$warmed
 	QT_QPA_PLATFORM=$${QT_QPA_PLATFORM:-offscreen} $(PYTHON) -m pytest -n $(AT_ONCE) --dist worksteal
 
 bench: ready
@@ -33,7 +34,7 @@ shots: ready
 # The fuzzer is needed for nothing else.
 fuzz: ready
 	$(PYTHON) -m pip install -q --disable-pip-version-check atheris==3.0.0
-	PROFILE=explore QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) --timeout 3600 $$(grep -lE "@given|StateMachine" tests/*.py)
+	PROFILE=explore QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) --timeout 3600 $$(grep -lE "@given|StateMachine|from chance" tests/*.py)
 	QT_QPA_PLATFORM=offscreen $(PYTHON) -m pytest -n $(AT_ONCE) -m long_proof
 	NUMBA_BOUNDSCHECK=1 NUMBA_CACHE_DIR=out/checked $(PYTHON) -m pytest -n $(AT_ONCE) tests/test_loops.py tests/test_forms.py tests/test_form_values.py
 	$(PYTHON) bench/rim.py

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from chance import between, trials
 from common_bench.cli import main
 from common_bench.fits.group_line import group_line
 from common_bench.lesson.table_pool import pooled_json
@@ -58,35 +59,38 @@ def test_the_interval_of_the_slope_holds_as_often_as_it_says_and_is_hardly_wider
 ) -> None:
     dice = np.random.default_rng(11)
     inside, slopes, best = [], [], []
-    for at in range(240):
+    count = trials(240, 120)
+    for at in range(count):
         places = class_places(dice, kind, groups=(4, 6, 12)[at % 3], runs=1 + at % 3)
         line = group_line(places.x, places.y, places.u_x, places.v, places.groups)
         inside.append(abs(line.slope - places.slope) <= coverage_factor(line.u_dof) * line.covariance[1, 1] ** 0.5)
         slopes.append((line.slope - places.slope) / places.best_u)
         best.append(line.u_dof)
-    assert 0.90 <= np.mean(inside) <= 0.99, f"{np.mean(inside):.3f} of 240, ± 0.014 by chance"
+    assert between(float(np.mean(inside)), 0.93, 0.97, count), np.mean(inside)
     assert float(np.sqrt(np.mean(np.square(slopes)))) < 1.2, "of the scatter of the best linear estimator"
     assert min(best) >= 2
 
 
 @pytest.mark.parametrize("groups", [4, 5, pytest.param(8, marks=pytest.mark.long_proof)])
-@pytest.mark.parametrize("between", [0.0, 3.0])
-def test_in_clean_classes_hardly_anybody_stands_out(groups: int, between: float) -> None:
+@pytest.mark.parametrize("differ", [0.0, 3.0])
+def test_in_clean_classes_hardly_anybody_stands_out(groups: int, differ: float) -> None:
     dice = np.random.default_rng(5)
-    results = [class_result(PLAN, rows_of(dice, groups, between=between)) for _ in range(100)]
+    count = trials(100, 15 if groups == 4 else 50)
+    results = [class_result(PLAN, rows_of(dice, groups, between=differ)) for _ in range(count)]
     out = [any(place.stands_out for place in result.places) for result in results]
-    assert np.mean(out) <= 0.11, "one of twenty, ± 0.022 by chance"
+    assert between(float(np.mean(out)), 0.0, 0.05, count), "one of twenty"
     if groups == 4:
         assert not any(out)
         assert "nobody can be judged" in results[0].words[0]
 
 
-@pytest.mark.parametrize(("groups", "between"), [(8, 0.0), (12, 3.0)])
-def test_a_group_that_is_off_by_what_is_told_stands_out_in_nine_of_ten_classes(groups: int, between: float) -> None:
+@pytest.mark.parametrize(("groups", "differ"), [(8, 0.0), (12, 3.0)])
+def test_a_group_that_is_off_by_what_is_told_stands_out_in_nine_of_ten_classes(groups: int, differ: float) -> None:
     dice = np.random.default_rng(8)
     found = []
-    for _ in range(90):
-        rows = rows_of(dice, groups, between=between)
+    count = trials(90, 36)
+    for _ in range(count):
+        rows = rows_of(dice, groups, between=differ)
         told = class_result(PLAN, rows).seen_from
         assert told is not None
         assert told.unit == "s²"
@@ -96,7 +100,7 @@ def test_a_group_that_is_off_by_what_is_told_stands_out_in_nine_of_ten_classes(g
             for row in rows for y in [row.findings["period"]]
         ]  # fmt: skip
         found.append(any(place.stands_out and place.group == groups // 2 for place in class_result(PLAN, moved).places))
-    assert 0.80 <= np.mean(found) <= 0.98, "nine of ten, ± 0.03 by chance"
+    assert between(float(np.mean(found)), 0.87, 0.93, count), "nine of ten"
     assert class_result(PLAN, rows_of(dice, 4)).seen_from is None, "of four nobody is judged"
 
 
@@ -192,7 +196,8 @@ def test_a_power_and_an_exponential_are_found_as_often_as_they_say_and_nobody_wh
     plan = Plan("Bent", findings=("rate_of",), conditions=(Condition("dose", "m"),))
     dice = np.random.default_rng(17)
     inside, out = {"own": [], "factor": []}, []
-    for at in range(120):
+    count = trials(120, 48)
+    for at in range(count):
         rows = bent_rows(dice, form, 0.02 if at % 2 else 0.0)
         for key, formula, expected in (("own", f"n = {name}", true), ("factor", "a = factor", 3.0)):
             graph = ClassGraph("rate_of", "dose", formula, line=form)  # type: ignore[arg-type]
@@ -203,8 +208,8 @@ def test_a_power_and_an_exponential_are_found_as_often_as_they_say_and_nobody_wh
             )
         assert result.finding.unit == "N"
         out.append(any(place.stands_out for place in result.places))
-    assert all(0.90 <= np.mean(each) <= 0.99 for each in inside.values()), inside
-    assert np.mean(out) <= 0.11
+    assert all(between(float(np.mean(each)), 0.93, 0.97, count) for each in inside.values()), inside
+    assert between(float(np.mean(out)), 0.0, 0.05, count)
     line = result.line
     assert line is not None
     assert line.at(2.0) == pytest.approx(3.0 * 2**-1.5 if form == "power" else 3.0 * np.exp(-1.4), rel=0.1)
@@ -404,7 +409,7 @@ def test_a_mean_of_groups_holds_the_truth_whether_groups_or_all_share_what_their
     plan, of_runs, groups, inside, widths = Plan("Compared", findings=("rate_of",)), 0.02, 8, [], []
     stated = float(np.sqrt(of_runs**2 + of_group**2 + of_class**2))
     shared = float(np.hypot(of_group, of_class))
-    for seed in range(250):
+    for seed in range(trials(250, 100)):
         dice = np.random.default_rng(seed)
         levels = 1.0 + dice.normal(0, of_group, groups) + dice.normal(0, of_class)
         rows = [

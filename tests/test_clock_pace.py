@@ -59,7 +59,7 @@ def test_a_number_moves_with_the_clock_as_its_share_says(asked: str) -> None:
     assert CLOCK_RATE not in without.parts or without.parts[CLOCK_RATE] == 0.0
 
 
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=6, deadline=None)
 @given(st.sampled_from(sorted(FITS)), st.integers(0, 99))
 def test_what_a_fit_finds_moves_with_the_clock_as_its_share_says(formula: str, seed: int) -> None:
     names = FITS[formula]

@@ -7,6 +7,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from PyQt6.QtCore import QPoint, QRect, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QLineEdit, QWidget
 
+from chance import trials
 from common_bench.desk.look.pieces import Table, is_open
 from common_bench.desk.look.sheet import palette
 from common_bench.desk.plug.kit_card import KitCard
@@ -85,15 +87,17 @@ def test_every_key_does_what_its_label_says_whatever_was_clicked_before(worked: 
     for stage, _ in STAGES:
         made.hub.go(stage)
         QTest.qWait(80)
+        alike: Counter[type[QWidget]] = Counter()
         for words, widget, at in list(places_to_click(made)):
             try:
-                if not widget.isVisible():
+                if not widget.isVisible() or alike[type(widget)] == trials(1000, 4):
                     continue
             except RuntimeError:
                 continue  # it was built anew by an earlier click
             QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at)
             QTest.qWait(5)
             clicks += 1
+            alike[type(widget)] += 1
             leave_what_it_opened(made)
             made.hub.go(stage)
             focus = QApplication.focusWidget()
@@ -101,7 +105,7 @@ def test_every_key_does_what_its_label_says_whatever_was_clicked_before(worked: 
             assert keys_that_do_not_work(made) == [], (stage, words)
             if made.window.tape.is_open:
                 made.window.tape.toggle()
-    assert clicks > 60
+    assert clicks > trials(60, 40)
 
 
 def test_a_space_after_record_all_ends_one_run_and_says_so_and_it_can_go_on(worked: Desk) -> None:
@@ -350,25 +354,24 @@ def test_no_text_is_cut_in_any_stage_in_both_themes_with_long_names_too(worked: 
 
     assert (made.window.width(), made.window.height()) == (1280, 800)
     found = []
-    for theme in ("paper", "projector"):
-        assert palette().name == theme
-        found += walk("worked")
-        made.press("4", "R")
-        found += walk("recording", (2, 3, 4))  # where it is seen
-        made.press("4", "R")
-        made.press("T")
-        found += walk("with the tape", (2, 4))  # where it is opened
-        made.press("T")
-        if theme == "paper":
-            made.change_theme()
+    assert palette().name == "paper"
+    found += walk("worked")
+    made.press("4", "R")
+    found += walk("recording", (2, 3, 4))  # where it is seen
+    made.press("4", "R")
+    made.press("T")
+    found += walk("with the tape", (2, 4))  # where it is opened
+    made.press("T")
+    assert made.change_theme() == "projector"
+    found += walk("worked")
     rows = [made.lesson.book.changed("group", group.id, alias=alias) for group, alias in zip(made.lesson.store.groups, LONG, strict=False)]  # fmt: skip
     made.lesson.changes.do("Long names", rows)
     plan = msgspec.structs.replace(made.lesson.store.plan, name="Swinging bottles of many sizes and shapes")
     made.lesson.planning.change_plan(plan, "A long name")
     made.window.refresh()
-    for _ in range(2):
-        found += walk("long names", long_names=True)
-        made.change_theme()
+    found += walk("long names", long_names=True)
+    made.change_theme()
+    found += walk("long names", (4, 6), long_names=True)  # where there is least room
     assert found == []
 
 

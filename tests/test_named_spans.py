@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from chance import trials
 from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson.bring_files import bring_files
 from common_bench.lesson.lesson import OpenLesson
@@ -50,8 +51,13 @@ LINES = [
 SPANS = {"first": ((0.0, 10.0),), "second": ((10.0, 20.0),)}
 
 
-@pytest.mark.parametrize("stated", [0.0, 0.05])  # nothing, or what the noise is
-@pytest.mark.parametrize("second", [(0.0, 20.0), (5.0, 15.0)])
+@pytest.mark.parametrize(  # stated: nothing, or what the noise is
+    ("second", "stated"),
+    [
+        ((0.0, 20.0), 0.0), ((5.0, 15.0), 0.05),
+        pytest.param((0.0, 20.0), 0.05, marks=pytest.mark.long_proof), pytest.param((5.0, 15.0), 0.0, marks=pytest.mark.long_proof),
+    ],
+)  # fmt: skip
 @pytest.mark.parametrize(
     "form",
     ["mean of u", "median of u", "area under u", "slope of u against clock", "dominant pace of u", "at end", "fit"],
@@ -74,7 +80,7 @@ def test_numbers_over_spans_that_overlap_are_alike_by_what_both_have(
     assert not workings.troubles
     t = np.linspace(0, 20, 400)
     course = np.sin(5 * t) if form == "dominant pace of u" else 3 + 0 * t
-    for _ in range(60 if form == "fit" else 150):
+    for _ in range(trials(60 if form == "fit" else 150, 40 if form == "fit" else 80)):
         u = Series(t, course + dice.normal(0, 0.05, len(t)), "V", {NOISE: np.full(len(t), stated)} if stated else {})
         results = {"u": u, "clock": Series(t, t, "s")}
         made.append(over_span(workings, results, (0.0, 20.0), named={"one": ((0.0, 10.0),), "two": (second,)}))
@@ -84,7 +90,7 @@ def test_numbers_over_spans_that_overlap_are_alike_by_what_both_have(
         if scatter < 1e-9 * abs(float(made[0]["a"].value)):  # the same readings
             assert told < 1e-9
         elif form != "at end" or stated:  # of a single reading nothing is known but what is stated
-            assert told / scatter == pytest.approx(1.0, rel=0.22), name
+            assert told / scatter == pytest.approx(1.0, rel=0.3), name
     assert made[0]["same"].u == 0.0
 
 

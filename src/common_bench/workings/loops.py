@@ -195,7 +195,9 @@ def noise_in_rounds(held: Floats, of: Ints, lead: int, block: int, before: Float
     """
     rounds, blocks = (len(held) - lead) // block, len(before)
     means = np.zeros((blocks + rounds, _POWERS + 1))
-    means[:blocks] = before
+    for row in range(blocks):  # not as a slice: what is said of two that do not fit is compiled too, which takes long
+        for k in range(_POWERS + 1):
+            means[row, k] = before[row, k]
     for round_ in range(rounds):
         enough = True
         for k in range(_POWERS):

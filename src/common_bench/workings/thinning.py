@@ -55,7 +55,8 @@ def moved_on(
     before = len(full_t) - low
     size = int(before + np.sum(keep))
     all_t, all_values = np.empty(size), np.empty(size)
-    all_t[:before], all_values[:before] = full_t[low:], full_values[low:]
+    for at in range(before):  # not as slices, which are compiled with all that may be wrong with them
+        all_t[at], all_values[at] = full_t[low + at], full_values[low + at]
     place = whole = before
     for at in range(count):
         if keep[at]:
