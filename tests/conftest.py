@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 import tempfile
@@ -30,9 +31,15 @@ loop.TICK = 0.1  # s: four tests share two cores, and how lines are cut into blo
 
 # The same examples each time, so that a test tells of a change; `make fuzz` looks for others, and for more.
 ALL = list(HealthCheck)
-settings.register_profile("bench", deadline=None, max_examples=30, suppress_health_check=ALL, derandomize=True)
+settings.register_profile("bench", deadline=None, max_examples=20, suppress_health_check=ALL, derandomize=True)
 settings.register_profile("explore", deadline=None, max_examples=1500, suppress_health_check=ALL)
 settings.load_profile(os.environ.get("PROFILE", "bench"))
+
+
+def pytest_collection_finish() -> None:
+    """What is loaded by now stays for good: it is not looked through again whenever memory is tidied."""
+    gc.collect()
+    gc.freeze()
 
 
 @pytest.fixture

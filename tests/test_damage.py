@@ -18,7 +18,7 @@ from common_bench.model.trouble import Trouble
 from damage import damaged
 
 SOURCE = Path(__file__).parent / "books" / "version-3.benchbook"
-SEEDS = range(40)  # `make fuzz` takes many more
+SEEDS = range(20)  # `make fuzz` takes many more
 
 
 @pytest.fixture

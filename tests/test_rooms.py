@@ -9,6 +9,7 @@ import string
 import subprocess
 import sys
 from collections.abc import Iterator
+from functools import cache
 from importlib import import_module
 from pathlib import Path
 
@@ -38,9 +39,14 @@ OPTIONAL = {"link", "others", "holder"}  # fields of a link's trouble that may b
 LONGEST = 400  # lines; beyond it a module wants a second room
 
 
+@cache
+def tree_of(path: Path) -> ast.Module:
+    return ast.parse(path.read_text("utf-8"))
+
+
 def imports_of(path: Path) -> Iterator[tuple[str, str]]:
     """(module, name) of every import; the name is empty where a module is imported."""
-    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+    for node in ast.walk(tree_of(path)):
         if isinstance(node, ast.Import):
             yield from ((alias.name, "") for alias in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module:
@@ -112,7 +118,7 @@ def test_one_name_means_one_thing_among_the_rooms() -> None:
     """A class is defined once, whatever the room (the desk's stages are parts of one program too)."""
     seen: dict[str, Path] = {}
     for path in modules():
-        for node in ast.parse(path.read_text("utf-8")).body:
+        for node in tree_of(path).body:
             if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                 assert node.name not in seen, f"{node.name} is in {path} and in {seen[node.name]}"
                 seen[node.name] = path
@@ -125,7 +131,7 @@ def raised() -> Iterator[tuple[str, str, set[str] | None]]:
     """(place, code, fields) of every trouble that the code makes with a code that is written out; fields are None where
     they cannot be told by reading."""
     for path in modules():
-        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        for node in ast.walk(tree_of(path)):
             if not isinstance(node, ast.Call) or not node.args or not isinstance(node.args[0], ast.Constant):
                 continue
             name = node.func.id if isinstance(node.func, ast.Name) else ""
