@@ -457,6 +457,21 @@ def test_a_run_whose_kit_is_unplugged_can_still_be_ended(school: School) -> None
     assert made.lesson.working_up.replayed(made.lesson.store.kept_runs()[0].id).seconds > 2
 
 
+def test_a_run_whose_kit_is_pulled_before_its_first_reading_ends_at_its_rules_time_too(school: School) -> None:
+    made = school(count=1)
+    lesson, (group,) = made.lesson, made.group.values()
+    lesson.planning.change_plan(msgspec.structs.replace(lesson.store.plan, rule=RulePlan(12.0)), "Runs of 12 s")
+    made.kits.order(kits="all", fault="silent")
+    kit = KitNow.of_group(lesson, group)
+    made.until(lambda: lesson.engine.now() > kit.last_reading + 1, "nothing comes any more")
+    lesson.recording.begin_runs([group])
+    made.kits.order(kits="all", fault="unplug")
+    made.until(lambda: lesson.store.kept_runs(), "it ends though it has nothing")
+    (run,) = lesson.store.kept_runs()
+    assert run.ended_by == "ended by rule, 12 s, in which nothing was heard"
+    made.until(lambda: lesson.store.kept_runs()[0].trouble is not None, "why it has no finding is told")
+
+
 @pytest.mark.parametrize("back", [True, False])
 def test_a_cable_pulled_until_the_rules_time_is_over_is_a_run_that_ends_there_with_its_gap(
     school: School, *, back: bool

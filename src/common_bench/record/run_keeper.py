@@ -19,10 +19,8 @@ from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.rules import Rule
 from common_bench.record.runs import Recorded, Room, RunUnderWay
 
-LATE_LOST, LATE = (
-    5.0,
-    30.0,
-)  # s behind its rule's time, in which what belongs to a run may come: from a kit that is gone, or silent
+# s behind its rule's time, in which what belongs to a run may come: from a kit that is gone, or silent
+WAITED_GONE, WAITED_SILENT = 5.0, 30.0
 
 
 class RunKeeper:
@@ -47,7 +45,7 @@ class RunKeeper:
             return
         setting = kit.chain.begin_run()
         begin = kit.chain.reader.cutter.line_start
-        kit.run, kit.ended_run = RunUnderWay(run, number, rule, begin, setting, room=self._room), None
+        kit.run, kit.ended_run = RunUnderWay(run, number, rule, begin, setting, asked=now, room=self._room), None
         _hold_port(kit)
         kit.live.forget(*(name for name in kit.live.names() if not name.startswith("raw ")))
         self._put(kit, run, begin_byte=begin, state="open", setting=msgspec.json.encode(setting).decode())
@@ -85,8 +83,11 @@ class RunKeeper:
             if each.waiting is not None and each.waiting.is_due(at, datetime.now()):
                 self.begun(each, each.waiting.due)
             elif run is not None and run.rule.seconds:
-                late = (LATE_LOST if each.link is None else LATE) * speed
-                if at - each.last_reading > late and at > run.began + run.rule.seconds + late:
+                late = (WAITED_GONE if each.link is None else WAITED_SILENT) * speed
+                begun = run.began
+                if begun != begun and each.link is None:  # else a button may still be pressed, whenever somebody likes
+                    begun = run.asked
+                if at - each.last_reading > late and at > begun + run.rule.seconds + late:
                     even = each.link is None or not each.chain.reader.clock.uneven
                     self.end(each, None, run.unheard() if even else run.in_time())
 

@@ -42,7 +42,8 @@ class Room:
 
 @dataclass
 class RunUnderWay:
-    """A run that is being recorded. began, last: s on the engine's clock, nan before the first reading; counts: events so far
+    """A run that is being recorded. asked, began, last: s on the engine's clock, asked when somebody or its rule began it (nan where
+    nobody says), the others nan before the first reading; counts: events so far
     that its rule counts; ending: how its rule has ended it.
 
     worked: its readings and results as they were seen live, None where they would fill the memory or
@@ -54,6 +55,7 @@ class RunUnderWay:
     rule: Rule
     begin_byte: int
     setting: RunSetting
+    asked: float = float("nan")
     began: float = float("nan")
     counts: dict[str, int] = field(default_factory=dict)
     ending: Ending | None = None
@@ -81,7 +83,9 @@ class RunUnderWay:
         return Ending("by-rule", {"seconds": self.rule.seconds})
 
     def unheard(self) -> Ending:
-        """By its rule's time, before which nothing was heard any more."""
+        """By its rule's time, before which nothing was heard any more, or not at all."""
+        if not self.readings:
+            return Ending("by-rule-silent", {"seconds": self.rule.seconds})
         return Ending(UNHEARD, {"seconds": self.rule.seconds, "since": round(self.seconds, 3)})
 
     def ends_in(self, block: Block) -> int | None:

@@ -8,6 +8,7 @@ OFFERS = {
         "against_others",
         "beside",
         "curves_of",
+        "pieces_of",
         "RunCurve",
         "TRIED",
         "try_curve",

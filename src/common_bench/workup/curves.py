@@ -53,16 +53,22 @@ class RunCurve:
         return self.fit.t, self.fit.curve - self.fit.u_curve, self.fit.curve + self.fit.u_curve
 
     def pieces(self, most: int, gaps: Sequence[tuple[float, float]]) -> list[Ints]:
-        """Places of at most so many of its points, apart where something was not heard between them (gaps: from and to in s)."""
-        rows = np.linspace(0, len(self.fit.t) - 1, min(len(self.fit.t), most)).astype(int)
-        breaks = np.searchsorted(self.fit.t[rows], [(low + high) / 2 for low, high in gaps])
-        return [piece for piece in np.split(rows, np.unique(breaks)) if len(piece)]
+        """Of its points, as `pieces_of`."""
+        return pieces_of(self.fit.t, most, gaps)
 
     @property
     def prediction(self) -> tuple[Floats, Floats, Floats]:
         """t, low and high between which one more reading would lie, by one standard deviation."""
         wide = np.sqrt(self.fit.u_curve**2 + self.fit.sd**2)
         return self.fit.t, self.fit.curve - wide, self.fit.curve + wide
+
+
+def pieces_of(t: Floats, most: int, gaps: Sequence[tuple[float, float]]) -> list[Ints]:
+    """Places of at most so many of (n,) points at times in s, apart where something was not heard between them (gaps: from and to in
+    s)."""
+    rows = np.linspace(0, len(t) - 1, min(len(t), most)).astype(int)
+    breaks = np.searchsorted(t[rows], [(low + high) / 2 for low, high in gaps])
+    return [piece for piece in np.split(rows, np.unique(breaks)) if len(piece)]
 
 
 def curves_of(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 
@@ -11,14 +10,15 @@ from common_bench.desk.graphs.plots import Graph, breaks
 from common_bench.desk.graphs.strokes import broken_at, broken_where
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette
+from common_bench.desk.work.event_marks import draw_events
 from common_bench.exchange.tables import with_unit
-from common_bench.lesson.plan_editing import looked_at
 from common_bench.model.bench import HUES
-from common_bench.model.block import NO_FLOATS, Events, Floats, Series
+from common_bench.model.block import NO_FLOATS, Floats, Series
 from common_bench.model.measured import places, plain
 from common_bench.model.run import Moment
 from common_bench.record.replay import Replayed, quantities
 from common_bench.record.traces import Picture, thinned
+from common_bench.workup.curves import pieces_of
 
 STACKED, TOGETHER = "all, stacked", "all over one another"
 RAW = "raw"  # in the place of a unit
@@ -71,10 +71,8 @@ def draw_band(
     graph: Graph, replayed: Replayed, series: Series, colour: str, scale: float = 1.0, foot: float = 0.0
 ) -> None:
     """One standard uncertainty about a quantity, nothing in gaps; drawn at foot + scale × its values."""
-    rows = np.linspace(0, len(series.t) - 1, min(len(series.t), MOST_IN_BAND)).astype(int)
     all_u = series.u
-    breaks_at = np.searchsorted(series.t[rows], [(low + high) / 2 for low, high in replayed.gaps])
-    for piece in np.split(rows, np.unique(breaks_at)):
+    for piece in pieces_of(series.t, MOST_IN_BAND, replayed.gaps):
         values, u = series.values[piece], all_u[piece]
         known = np.isfinite(values) & np.isfinite(u)
         t, values, u = series.t[piece][known], values[known], u[known]
@@ -105,7 +103,7 @@ def draw_all(
             draw_band(graph, replayed, series, colours[at], scale, foot)
         picture = Picture(*broken_at(replayed.gaps, series.t, foot + scale * series.values))
         lines.append(DrawnLine(graph, picture, edges_of(series), colours[at], seen))
-        _draw_events(graph, replayed, name, series, scale, foot)
+        draw_events(graph, replayed, name, series, scale, foot, own=True)
         if view == STACKED:
             ticks += [(foot + scale * each, _short(each, spread)) for each in dict.fromkeys((low, high))]
             graph.note(f" {with_unit(name, series.unit)}", seen[0], lane + 1, colours[at], anchor=(0, 0))
@@ -124,15 +122,6 @@ def draw_all(
     graph.setYRange(0.0, count + (0.0 if view == STACKED else 0.09 * (len(shown) + 1)), padding=0.01)
     graph.setXRange(*seen, padding=0.02)
     return lines, f"{MOST} of {len(known)} quantities" if len(known) > MOST else "each on its own scale"
-
-
-def _draw_events(graph: Graph, replayed: Replayed, name: str, series: Series, scale: float, foot: float) -> None:
-    """Events that are looked for in a quantity, above it."""
-    for line in replayed.workings.lines:
-        events: Any = replayed.results.get(line.name)
-        if isinstance(events, Events) and len(events) and looked_at(line.text) == name:
-            heights = foot + scale * np.interp(events.t, series.t, series.values) + 0.05
-            graph.points(events.t, heights, "t", palette().ink, size=6)
 
 
 def _short(value: float, spread: float) -> str:

@@ -26,7 +26,8 @@ from common_bench.desk.work.all_quantities import (
     drawable,
     edges_of,
 )
-from common_bench.desk.work.run_views import BESIDE, OVER_TIME, Marks, draw_events, draw_taken, draw_view, views_of
+from common_bench.desk.work.event_marks import Marks, draw_events
+from common_bench.desk.work.run_views import BESIDE, OVER_TIME, draw_taken, draw_view, views_of
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.plan_editing import PlanLine, looked_at
 from common_bench.model.bench import Emblem

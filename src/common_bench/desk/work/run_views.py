@@ -13,8 +13,7 @@ from common_bench.desk.look.sheet import palette
 from common_bench.desk.work.all_quantities import STACKED, TOGETHER
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.class_views import ALIGNED, aliased, hum, run_against, run_spectrum
-from common_bench.lesson.plan_editing import looked_at
-from common_bench.model.block import Events, Floats, Series
+from common_bench.model.block import Floats
 from common_bench.model.measured import how_long
 from common_bench.model.run import TakenPoint
 from common_bench.record.replay import Replayed, quantities
@@ -24,7 +23,6 @@ BESIDE: dict[Literal["begin", "event", "moment"], str] = {
     "begin": ALIGNED["begin"], "event": ALIGNED["event"], "moment": "at the first moment",
 }  # fmt: skip
 """Where runs are laid over one another."""
-SYMBOLS = ("t", "d", "t1", "s")  # of events, by which kinds are told apart
 MOST_DRAWN = 4000  # points of one quantity against another
 
 
@@ -97,28 +95,3 @@ def draw_taken(graph: Graph, taken: Sequence[TakenPoint], values: Floats) -> Non
         graph.addItem(shade)
         words = f"{each.value.value:g}" + (" (set aside)" if each.aside else "")
         graph.note(words, each.t_from, top, colour, anchor=(0, 1))
-
-
-Marks = tuple[str, Floats, Floats]
-"""The name of some events, their times in s, and the heights at which their marks stand."""
-
-
-def draw_events(graph: Graph, replayed: Replayed, drawn: str, series: Series) -> list[Marks]:
-    """All events that are looked for in what is drawn, or the first ones where none are, above its line; those that are set aside faint.
-    Of several kinds each is called by its name."""
-    kinds = {name: each for name, each in replayed.results.items() if isinstance(each, Events) and len(each)}
-    own = {line.name for line in replayed.workings.lines if looked_at(line.text) == drawn}
-    chosen = [name for name in kinds if name in own] or list(kinds)[:1]
-    setting, spread = replayed.run.setting, float(np.nanmax(series.values) - np.nanmin(series.values))
-    marks = []
-    for at, name in enumerate(chosen):
-        gone = [each for each in (setting.left_out if setting is not None else ()) if each.event == name]
-        symbol, above = SYMBOLS[at % len(SYMBOLS)], 0.06 * (1 + at) * spread
-        for times, faint in ((kinds[name].t, False), (np.array([(e.t_from + e.t_to) / 2 for e in gone]), True)):
-            heights = np.interp(times, series.t, series.values) + above
-            graph.points(times, heights, symbol, palette().amber if faint else palette().ink, size=7, faint=faint)
-            if not faint:
-                marks.append((name, times, heights))
-                if len(chosen) > 1:
-                    graph.note(f" {name}", float(times[0]), float(heights[0]), palette().ink, anchor=(0, 1))
-    return marks
