@@ -24,11 +24,13 @@ CHUNKS_A_ROW = 8192
 
 
 class StampedLines(NamedTuple):
-    """Lines that were not heard live. t: (n,) s of each; sizes: (n,) bytes of each; data: all of them, one after the other."""
+    """Lines that were not heard live. t: (n,) s of each; sizes: (n,) bytes of each; data: all of them, one after the other; numbers: (n,
+    columns) that they hold, where they are known."""
 
     t: Floats
     sizes: Ints
     data: bytes | memoryview
+    numbers: Floats | None = None
 
 
 def keep_file(
@@ -71,7 +73,8 @@ def _in_rows(lines: StampedLines) -> Iterator[tuple[float, Arrived]]:
     for low in range(0, len(lines.t), CHUNKS_A_ROW):
         part = slice(low, low + CHUNKS_A_ROW)
         begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
-        yield float(lines.t[low]), Arrived(bytes(data[begin:end]), lines.t[part], lines.sizes[part])
+        numbers = None if lines.numbers is None else lines.numbers[part]
+        yield float(lines.t[low]), Arrived(bytes(data[begin:end]), lines.t[part], lines.sizes[part], numbers)
 
 
 def _row(session: int, first: int, at: float, arrived: Arrived) -> dict[str, Any]:

@@ -4,11 +4,20 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Sequence
-from typing import overload
+from typing import NamedTuple, overload
 
 from common_bench.model.block import Floats, Ints
 
 Buffer = bytes | memoryview
+
+
+class RowLines(NamedTuple):
+    """Rows as lines. data: all of them as one; sizes: (n,) bytes of each; table: (n, numbers in a line), as they are read from there,
+    None where one is missing or nobody has read them."""
+
+    data: Buffer
+    sizes: Ints
+    table: Floats | None = None
 
 
 class ColumnRows(Sequence[list[str]]):
@@ -60,6 +69,6 @@ class ColumnRows(Sequence[list[str]]):
         return
 
     @abstractmethod
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> RowLines:
         """Lines `12;3.500000;271044;21.4` of the number of a row in its file, its time in s, and its numbers as they stand there
-        (those of some columns); all of them as one, and how long each is."""
+        (those of some columns)."""

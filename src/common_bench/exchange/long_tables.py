@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
-from common_bench.exchange.column_rows import Buffer, ColumnRows
+from common_bench.exchange.column_rows import ColumnRows, RowLines
 from common_bench.exchange.logged import NOTHING
 from common_bench.exchange.plain_rows import LETTERS_OF_NUMBERS
 from common_bench.model.block import Floats, Ints
@@ -78,7 +78,7 @@ class CellColumns(ColumnRows):
             self._numbers[at, comma] = _numbers(self.plain(at, comma=comma))
         return self._numbers[at, comma]
 
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> RowLines:
         times = pa.array(t).cast(pa.decimal128(24, 6), safe=False).cast(pa.string())
         parts = [pa.array(numbers).cast(pa.string()), times]
         for at in columns:
@@ -89,7 +89,7 @@ class CellColumns(ColumnRows):
         _, ends, data = whole.buffers()
         wide = "<i8" if pa.types.is_large_string(whole.type) else "<i4"
         places = np.frombuffer(ends, wide)[whole.offset : whole.offset + len(whole) + 1]
-        return bytes(data[int(places[0]) : int(places[-1])]), np.diff(places)
+        return RowLines(bytes(data[int(places[0]) : int(places[-1])]), np.diff(places))
 
     def plain(self, at: int, *, comma: bool) -> Any:
         """A column's cells with decimal points, empty where they say that there is no value."""

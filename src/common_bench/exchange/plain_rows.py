@@ -11,7 +11,7 @@ from itertools import accumulate
 
 import numpy as np
 
-from common_bench.exchange.column_rows import Buffer, ColumnRows
+from common_bench.exchange.column_rows import ColumnRows, RowLines
 from common_bench.exchange.logged import NOTHING
 from common_bench.exchange.row_loops import (
     LONGEST_START,
@@ -122,20 +122,21 @@ class PlainRows(ColumnRows):
         found: Floats = self._table.found[self._columns[at], self._rows]
         return found if self.are_numbers(at, comma=comma) else None
 
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> RowLines:
         wanted = np.zeros(self._wide, bool)
         places = [self._columns[at] for at in columns]
         assert places == sorted(places), "cells are taken in their order"
         wanted[places] = True
         if not len(self):
-            return b"", np.empty(0, np.int64)
+            return RowLines(b"", np.empty(0, np.int64))
         assert (np.diff(self._starts) > 0).all(), "rows are taken in their order"
         end = self._data.index(b"\n", int(self._starts[-1])) + 1
         sizes, numbers = np.empty(len(self), np.int64), np.ascontiguousarray(numbers, np.int64)
         out = np.empty(end - int(self._starts[0]) + LONGEST_START * len(self), np.uint8)
         mark, point = ord(self._mark), ord("," if self._comma else ".")
-        whole = lines_of_rows(self._bytes, self._starts, mark, point, wanted, numbers, t, out, sizes)
-        return memoryview(out.data)[:whole], sizes
+        table = np.empty((len(self), 2 + len(places)))
+        whole = lines_of_rows(self._bytes, self._starts, mark, point, wanted, numbers, t, out, sizes, table)
+        return RowLines(memoryview(out.data)[:whole], sizes, table if np.isfinite(table).all() else None)
 
     @property
     def _bytes(self) -> np.ndarray:
@@ -177,12 +178,12 @@ class ListedRows(ColumnRows):
         found[~np.isfinite(found)] = np.nan
         return found
 
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> RowLines:
         told = []
         for row, number, at in zip(self._rows, np.asarray(numbers).tolist(), t.tolist(), strict=True):
             cells = ";".join(self._plain(row[each], comma=comma) for each in columns)
             told.append(f"{number};{at:.6f};{cells}\n".encode())
-        return b"".join(told), np.array([len(each) for each in told], np.int64)
+        return RowLines(b"".join(told), np.array([len(each) for each in told], np.int64))
 
     @staticmethod
     def _plain(cell: str, *, comma: bool) -> str:
@@ -251,10 +252,12 @@ class StackedRows(ColumnRows):
     def are_numbers(self, at: int, *, comma: bool) -> bool:
         return all(part.are_numbers(at, comma=comma) for part in self._parts)
 
-    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> tuple[Buffer, Ints]:
+    def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> RowLines:
         begins = [0, *self._ends[:-1]]
         told = [part.lines(numbers[begin:end], t[begin:end], columns, comma=comma) for part, begin, end in zip(self._parts, begins, self._ends, strict=True)]  # fmt: skip
-        return b"".join(data for data, _ in told), np.concatenate([sizes for _, sizes in told])
+        if len(told) == 1:
+            return told[0]
+        return RowLines(b"".join(each.data for each in told), np.concatenate([each.sizes for each in told]))
 
 
 def plain_rows(

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 from common_bench.model.block import Bools, Floats, Ints
-from common_bench.reading.plain_loops import number_at, uncounted
+from common_bench.reading.plain_loops import MOST_DIGITS, number_at, uncounted
 
 MOST_KEYED = 8  # bytes of a cell that fit into a key
 MOST_COUNTED = 128  # texts of a column that are counted
@@ -21,6 +21,8 @@ _R = TypeVar("_R")
 _SPREAD = np.uint64(0x9E3779B97F4A7C15)  # by which keys are spread over their places (Knuth, TAOCP 3, 6.4)
 _TENS = np.array([10**power for power in range(20)], np.uint64)
 _PARTS = np.uint64(10**DECIMALS)  # of a second
+_TENTHS = 10.0**DECIMALS
+_MOST_EXACT = np.uint64(10**MOST_DIGITS)  # parts of a second: so many digits are read exactly
 _MINUS, _ZERO, _LF, _CR, _POINT, _NEXT, _SPACE = b"-0\n\r.; "
 
 
@@ -117,11 +119,21 @@ def counts_of_cells(data: Any, starts: Ints, mark: int, column: int, most: int, 
 
 @loop
 def lines_of_rows(
-    data: Any, starts: Ints, mark: int, point: int, wanted: Bools, numbers: Ints, t: Floats, out: Any, sizes: Ints
+    data: Any,
+    starts: Ints,
+    mark: int,
+    point: int,
+    wanted: Bools,
+    numbers: Ints,
+    t: Floats,
+    out: Any,
+    sizes: Ints,
+    table: Floats,
 ) -> int:
     """Puts a line `12;3.500000;271044;21.4` for each row into out (m,) uint8: its number, its time in s, and its cells as they
-    stand there with decimal points; fills sizes (n,), their bytes, and gives that of all. wanted: (columns,) those that are put
-    there."""
+    stand there with decimal points; fills sizes (n,), their bytes, and table (n, numbers in a line), those numbers as they are read from
+    there (nan where there is none, or too many digits to be exact), and gives the bytes of all. wanted: (columns,) those that are
+    put there."""
     data, out = uncounted(data), uncounted(out)
     to = 0
     for row in range(len(starts)):
@@ -133,15 +145,20 @@ def lines_of_rows(
         if t[row] < 0 and scaled > np.uint64(0):
             out[to] = _MINUS
             to += 1
+        seconds = scaled / _TENTHS if scaled < _MOST_EXACT else np.nan
+        table[row, 0], table[row, 1] = numbers[row], -seconds if t[row] < 0 and scaled > np.uint64(0) else seconds
         to = _put_whole(out, to, scaled // _PARTS, 1)
         out[to] = _POINT
         to = _put_whole(out, to + 1, scaled % _PARTS, DECIMALS)
-        at = starts[row]
+        at, place = starts[row], 2
         for column in range(len(wanted)):
             keep = wanted[column]
             if keep:
                 out[to] = _NEXT
                 to += 1
+                value, _, seen = number_at(data, at, len(data), point)
+                table[row, place] = value if seen > 0 else np.nan
+                place += 1
             while True:
                 byte = data[at]
                 at += 1

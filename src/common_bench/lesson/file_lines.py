@@ -47,8 +47,8 @@ def _in_pieces(preview: Preview, rows: ColumnRows, channels: list[int]) -> Itera
 
     def piece(low: int) -> StampedLines:
         part = slice(low, min(len(rows), low + AT_ONCE))
-        data, sizes = rows.between(part.start, part.stop).lines(_whole(numbers[part]), t[part], channels, comma=comma)
-        return StampedLines(t[part], sizes, data)
+        made = rows.between(part.start, part.stop).lines(_whole(numbers[part]), t[part], channels, comma=comma)
+        return StampedLines(t[part], made.sizes, made.data, made.table)
 
     with ThreadPoolExecutor(1) as ahead:
         waits: Future[StampedLines] | None = None

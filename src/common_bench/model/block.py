@@ -27,14 +27,15 @@ class Stamped(NamedTuple):
 class Arrived(Sequence[Stamped]):
     """Many stamped bytes at once, as they lie in the journal: the same as a list of them, without one for each.
 
-    data: all bytes; stamps: (n,) s on the engine's clock; sizes: (n,) how many came with each.
+    data: all bytes; stamps: (n,) s on the engine's clock; sizes: (n,) how many came with each; numbers: (n, columns), where each is
+    one whole line of plain numbers with its end, and they have been read already; None where nobody knows.
     """
 
-    __slots__ = ("_ends", "data", "sizes", "stamps")
+    __slots__ = ("data", "ends", "numbers", "sizes", "stamps")
 
-    def __init__(self, data: bytes, stamps: Floats, sizes: Ints) -> None:
-        self.data, self.stamps, self.sizes = data, stamps, sizes
-        self._ends = np.cumsum(sizes)
+    def __init__(self, data: bytes, stamps: Floats, sizes: Ints, numbers: Floats | None = None) -> None:
+        self.data, self.stamps, self.sizes, self.numbers = data, stamps, sizes, numbers
+        self.ends = np.cumsum(sizes)
 
     def __len__(self) -> int:
         return len(self.stamps)
@@ -50,12 +51,12 @@ class Arrived(Sequence[Stamped]):
             return [self[each] for each in range(*at.indices(len(self)))]
         if not -len(self) <= at < len(self):
             raise IndexError(at)
-        end = int(self._ends[at])
+        end = int(self.ends[at])
         return Stamped(float(self.stamps[at]), self.data[end - int(self.sizes[at]) : end])
 
     def __iter__(self) -> Iterator[Stamped]:
         start = 0
-        for stamp, end in zip(self.stamps.tolist(), self._ends.tolist(), strict=True):
+        for stamp, end in zip(self.stamps.tolist(), self.ends.tolist(), strict=True):
             yield Stamped(stamp, self.data[start:end])
             start = end
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from common_bench.model.block import Floats, Ints, Stamped, bytes_of, stamps_of
+from common_bench.model.block import Arrived, Floats, Ints, Stamped, bytes_of, stamps_of
 
 LONGEST_LINE = 8192  # bytes; a reading is far shorter, and one endless line must not fill the memory
 LF, CR = 10, 13
@@ -23,7 +23,8 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
 
     data: the lines with their ends; starts, ends: (n,) where each begins in data and where its end
     mark stands; stamps: (n,) s, arrival of each end mark; first: offset of data[0] in what was heard;
-    overlong: this is one line longer than LONGEST_LINE, of which only the beginning is held.
+    overlong: this is one line longer than LONGEST_LINE, of which only the beginning is held; numbers: (n, columns) that they hold,
+    where they are plain numbers and have been read already.
     """
 
     data: bytes
@@ -32,6 +33,7 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
     stamps: Floats
     first: int
     overlong: bool = False
+    numbers: Floats | None = None
 
     def __len__(self) -> int:
         return len(self.ends)
@@ -52,6 +54,7 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
             self.ends[cut] - begin,
             self.stamps[cut],
             self.first + begin,
+            numbers=None if self.numbers is None else self.numbers[cut],
         )
 
     def half(self, later: bool) -> Lines:
@@ -94,6 +97,12 @@ class LineCutter:
         arrived = bytes_of(chunks)
         if not arrived:
             return []
+        if isinstance(chunks, Arrived) and chunks.numbers is not None and self._is_at_a_beginning(chunks):
+            known = Lines(
+                arrived, chunks.ends - chunks.sizes, chunks.ends - 1, chunks.stamps, self.offset, numbers=chunks.numbers
+            )
+            self.offset += len(arrived)
+            return [known]
         skipped = 0
         if self._after_cr:
             self._after_cr = False
@@ -129,6 +138,10 @@ class LineCutter:
         self.offset += whole
         self._tail = data[whole:]
         return [lines]
+
+    def _is_at_a_beginning(self, chunks: Arrived) -> bool:
+        """Whether the next line begins with these, none of which is too long for one."""
+        return not (self._tail or self._dropped or self._after_cr) and int(chunks.sizes.max()) <= LONGEST_LINE
 
     def _few(self, data: bytes, chunks: Sequence[Stamped], skipped: int) -> list[Lines]:
         """The same for a handful of lines, where setting arrays up would take longer than the work."""

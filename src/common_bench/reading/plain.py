@@ -45,7 +45,7 @@ def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
     since both convert each field with the same correctly rounded conversion.
     """
     data, count, columns, separator = piece.data, len(piece), len(format.columns), format.separator
-    table = _at_once(data, separator, count, columns)
+    table = piece.numbers if piece.numbers is not None else _at_once(data, separator, count, columns)
     if table is not None:
         return None if _says_no_value(table, format) else table
     if data.translate(None, PLAIN[separator]):

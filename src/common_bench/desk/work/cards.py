@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from functools import partial
 
@@ -12,11 +13,13 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.worked_runs import TriedSpan
 from common_bench.model.measured import how_long, u_words, written
 from common_bench.model.run import Finding, Moment, Run
+from common_bench.model.units import is_unit
 from common_bench.record.replay import Replayed
 from common_bench.workup.comparing import difference_words
 from common_bench.workup.curves import RunCurve
 
 NO_BREAK = "\N{NO-BREAK SPACE}"
+NUMBER = re.compile(r"\d ([^\s,()]+)")  # and what stands behind it
 
 
 class FindingCard(Card):
@@ -71,6 +74,12 @@ def _lines(findings: Sequence[Finding]) -> str:
     """Each with its value, which is not torn apart where it needs a line of its own."""
     told = [(f.name, written(f.measured.value, f.measured.u, f.measured.unit)) for f in findings]
     return "\n".join(f"{name} = {value.replace(' ', NO_BREAK)}" for name, value in told)
+
+
+def workings_of(run: Run) -> str:
+    """The lines of a run, in which no number is torn from its unit."""
+    lines = "\n".join(run.setting.workings if run.setting is not None else ())
+    return NUMBER.sub(lambda found: found[0].replace(" ", NO_BREAK) if is_unit(found[1]) else found[0], lines)
 
 
 class ConditionsCard(Card):

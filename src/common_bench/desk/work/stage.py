@@ -15,7 +15,7 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.work.all_quantities import drawable
 from common_bench.desk.work.beside import NamedSpans, lay_beside, propose_stretch, show_gone
-from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard
+from common_bench.desk.work.cards import ConditionsCard, FindingCard, FitCard, NotesCard, workings_of
 from common_bench.desk.work.curve_try import CurveTry
 from common_bench.desk.work.deeds import RunDeeds
 from common_bench.desk.work.following import FollowedSpan
@@ -314,7 +314,7 @@ class WorkStage(StageView):
         self.take_aside.setText("Take this run back (X)" if run.aside else "Set this run aside… (X)")
         self.runs_card.show_runs(self.store, self._own_runs(), self._run)
         self.condition_card.show_run(run)
-        say(self.workings, "\n".join(run.setting.workings) if run.setting else "")
+        say(self.workings, workings_of(run))
         say(self.title, f"{alias} · run {run.number}{' · practice' if run.practice else ''}")
         if not self.note.hasFocus():
             self.note.setText(run.note)
