@@ -117,10 +117,28 @@ class Teacher:
 
     def record(self, count: int) -> None:
         """A run on every bench that is ready, to its end and worked up."""
-        store = self.bench.hub.lesson.store
+        lesson = self.bench.hub.lesson
+        store = lesson.store
         self.press("4")
         self.ready(count)
         before = {run.id for run in store.runs()}
         self.press("R")
-        self.until(lambda: len({run.id for run in store.kept_runs()} - before) == count, "the runs are kept")
+
+        def left_out() -> list[int]:
+            began = {run.group for run in store.runs() if run.id not in before}
+            return [group.id for group in store.groups if group.id not in began]
+
+        while len(store.groups) - len(left_out()) < count:  # one that was not heard in that moment begins by itself
+            self.until(lambda: any(not lesson.roster.why_not_ready(group) for group in left_out()), "one more is ready")
+            late = next(group for group in left_out() if not lesson.roster.why_not_ready(group))
+            self.bench.hub.select(late)
+            self.press("Space")
+            self.until(lambda late=late: late not in left_out(), "it begins")
+        wait_until(
+            lambda: len({run.id for run in store.kept_runs()} - before) == count,
+            f"{count} runs are kept",
+            lambda: (
+                f"{self.told}; {[(run.group, run.state, run.trouble) for run in store.runs() if run.id not in before]}; {[(g.alias, lesson.roster.why_not_ready(g.id), lesson.roster.recording(g.id)) for g in store.groups]}"
+            ),
+        )
         self.until(lambda: not self.bench.hub.lesson.working_up.is_busy, "all is worked up")

@@ -152,6 +152,21 @@ def test_an_engine_that_cannot_go_on_says_so_and_nothing_claims_to_be_heard_or_r
     opened.close()
 
 
+def test_runs_that_are_asked_for_while_the_engine_is_late_begin_all_and_end_all(school: School) -> None:
+    made = school(count=3)
+    lesson, groups = made.lesson, list(made.group.values())
+    made.by_hand()
+    lesson.engine.patience = 0.05  # as the window's is
+    lesson.engine._loop.post(lambda: time.sleep(0.8))
+    assert lesson.recording.begin_runs(groups) == groups
+    made.world(2)
+    lesson.engine._loop.post(lambda: time.sleep(0.8))
+    assert len(lesson.recording.end_runs(groups)) == len(groups)
+    made.until(lambda: len(lesson.store.kept_runs()) == len(groups), "all are kept")
+    began = [lesson.working_up.replayed(run.id).began for run in lesson.store.kept_runs()]
+    assert max(began) - min(began) < 0.5 * lesson.engine.speed, "they began together"
+
+
 def test_a_loop_that_falls_now_and_then_goes_on_and_is_told_for_a_while(
     school: School, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -56,9 +56,10 @@ class Recording:
 
     def begin_runs(self, groups: Sequence[int]) -> list[int]:
         """Begins a run on each bench that is ready, or has it wait for what the rule waits for; gives the groups. Each copies
-        its conditions of now, and keeps what it lacks. Raises PlanTrouble where the rule cannot be read."""
-        begun = []
+        its conditions of now, and keeps what it lacks. Raises PlanTrouble where the rule cannot be read, EngineTrouble where none could
+        begin in time."""
         store = self._store
+        asked: dict[int, tuple[int, int, int]] = {}  # group -> kit, run and its number
         rule = rule_of(store.plan, store.workings.kinds)
         for group in groups:
             state = self._roster.state(group)
@@ -72,16 +73,25 @@ class Recording:
             )  # fmt: skip
             for name, value in store.stated(group).items():
                 store.book.record("run_condition", run=run, name=name, **condition_row(value))
-            try:
-                self._engine.begin_run(state.kit, run, number, rule)
-            except Trouble as trouble:
-                ending = Ending("begin-refused", {"told": trouble.what})
-                store.book.amend("run", run, state="closed", ending=json.dumps(msgspec.to_builtins(ending)))
-                continue
+            asked[group] = (state.kit, run, number)
+        try:
+            refused = self._engine.begin_runs([*asked.values()], rule) if self._engine is not None and asked else {}
+        except Trouble as trouble:
+            if trouble.code != "engine-busy":  # else it is being done still
+                self._refuse({run: trouble for _, run, _ in asked.values()})
+            store.refresh("run", "run_condition")
+            raise
+        self._refuse({run: refused[kit] for kit, run, _ in asked.values() if kit in refused})
+        begun = {group: run for group, (kit, run, _) in asked.items() if kit not in refused}
+        for group, run in begun.items():
             self._predictions.begun(group, run)
-            begun.append(group)
         store.refresh("run", "run_condition")
-        return begun
+        return list(begun)
+
+    def _refuse(self, runs: Mapping[int, Trouble]) -> None:
+        for run, trouble in runs.items():
+            ending = Ending("begin-refused", {"told": trouble.what})
+            self._store.book.amend("run", run, state="closed", ending=json.dumps(msgspec.to_builtins(ending)))
 
     def end_runs(self, groups: Sequence[int], ending: Ending = BY_HAND) -> list[int]:
         """Ends the runs under way on these benches, calls those off that wait; gives the ids of what ended. ending: why. Raises EngineTrouble where one could

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as NotInTime
 from typing import TypeVar
@@ -35,6 +35,7 @@ HANGS_AFTER = 3.0  # s of our own time without a turn, after which it is said th
 END_WITHIN = 10.0  # s
 FAULT_TOLD_FOR = 20.0  # s of our own time that a failure is told, after listening has begun again
 PATIENCE = 10.0  # s that a command may take where its caller has time
+FOR_RUNS = 3.0  # s that runs may take to begin and to end on a machine that is busy, even where its caller has none
 
 Given = TypeVar("Given")
 Listener = Callable[[int, Flow], None]
@@ -107,9 +108,10 @@ class Engine:
             if not self._loop.join(END_WITHIN):
                 raise EngineTrouble("engine-busy", within=END_WITHIN)
 
-    def ask(self, command: Callable[[], Given]) -> Given:
-        """Has a command done between two turns and gives its answer. Raises what it raises, or EngineTrouble if late."""
-        return self._loop.ask(lambda: self._then_publish(command), self.patience)
+    def ask(self, command: Callable[[], Given], within: float = 0.0) -> Given:
+        """Has a command done between two turns and gives its answer; within: s that it may take where it is more than `patience`. Raises
+        what it raises, or EngineTrouble if late."""
+        return self._loop.ask(lambda: self._then_publish(command), max(within, self.patience))
 
     def follow(self, command: Callable[[], object]) -> None:
         """Has a command done that brings the engine in step with the book, now or as soon as it can be; what it raises
@@ -228,13 +230,13 @@ class Engine:
 
         self.follow(set_them)
 
-    def begin_run(self, kit: int, run: int, number: int, rule: Rule) -> None:
-        """Begins to record. Raises Trouble where the bench is not ready, or records already."""
-        self.ask(lambda: self._runs.begin(self._kits.get(kit), run, number, rule, self.now(), self.speed))
+    def begin_runs(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> dict[int, Trouble]:
+        """Begins to record, all in one turn. asked: kit, run and its number, of each; gives by kit why one cannot begin."""
+        return self.ask(lambda: self._runs.begin_all(self._kits, asked, rule, self.now(), self.speed), FOR_RUNS)
 
     def end_runs(self, kits: Iterable[int], ending: Ending) -> None:
         """Ends the runs under way, or calls those that wait off; does nothing where there is none."""
-        self.ask(lambda: self._runs.end_all([self._kits[kit] for kit in kits if kit in self._kits], ending))
+        self.ask(lambda: self._runs.end_all([self._kits[kit] for kit in kits if kit in self._kits], ending), FOR_RUNS)
 
     def resume_run(self, kit: int, run: int) -> None:
         """Takes the end of a run back: it goes on, nothing of it missing. Raises Trouble where another has begun since."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
@@ -50,6 +50,23 @@ class RunKeeper:
         kit.live.forget(*(name for name in kit.live.names() if not name.startswith("raw ")))
         self._put(kit, run, begin_byte=begin, state="open", setting=msgspec.json.encode(setting).decode())
         self._events.tell(EngineEvent("run-began", kit.kit, run))
+
+    def begin_all(
+        self,
+        kits: Mapping[int, KitConnection],
+        asked: Iterable[tuple[int, int, int]],
+        rule: Rule,
+        now: float,
+        speed: float,
+    ) -> dict[int, Trouble]:
+        """The same of several in one turn. asked: kit, run and its number, of each; gives by kit why one cannot."""
+        refused = dict[int, Trouble]()
+        for kit, run, number in asked:
+            try:
+                self.begin(kits.get(kit), run, number, rule, now, speed)
+            except Trouble as trouble:
+                refused[kit] = trouble
+        return refused
 
     def begun(self, kit: KitConnection, at: float) -> None:
         """What a run has waited for has happened at s on the engine's clock: it begins, with what is kept from before."""

@@ -79,7 +79,7 @@ class RunActions:
         begun: list[int] = []
         if not self.hub.try_to(lambda: begun.extend(self.lesson.recording.begin_runs(groups))):
             return
-        left = [f"{self.store.group(g).alias}: {bench_note(self.lesson.roster.why_not_ready(g))}" for g in groups if g not in begun]  # fmt: skip
+        left = [f"{self.store.group(g).alias}: {bench_note(self.lesson.roster.why_not_ready(g)) or 'it was not heard in that moment'}" for g in groups if g not in begun]  # fmt: skip
         if not begun:
             self.hub.tell(f"Nothing is recorded. {' · '.join(left)}.", "red")
             return
