@@ -240,7 +240,7 @@ class Engine:
 
     def resume_run(self, kit: int, run: int) -> None:
         """Takes the end of a run back: it goes on, nothing of it missing. Raises Trouble where another has begun since."""
-        self.ask(lambda: self._runs.resume(self._kits.get(kit), run))
+        self.ask(lambda: self._runs.resume(self._kits.get(kit), run), FOR_RUNS)
 
     def send(self, kit: int, data: bytes) -> None:
         """Sends bytes to a kit; what is sent is journalled. Raises Trouble where it cannot be."""
