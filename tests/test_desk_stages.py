@@ -275,7 +275,7 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     assert [each.split(":")[0] for each in told[1:]] == ["run 1"]
     QApplication.sendEvent(pool.graph, QEvent(QEvent.Type.Leave))
     assert pool.walk.opened is None, "they close when the mouse leaves the graph"
-    made.see("Eₙ = ", pool)
+    made.see("Eₙ\N{NO-BREAK SPACE}=\N{NO-BREAK SPACE}", pool)
     made.press("N")
     hidden = [made.window.stage.table.item(row, 0).text() for row in range(6)]
     assert not set(hidden) & set(made.group)

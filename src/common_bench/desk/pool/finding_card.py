@@ -79,6 +79,6 @@ class ClassFindingCard(Card):
         if not math.isfinite(away):
             say(self.agreement, f"whether it agrees with {accepted} cannot be told", "amber")
         else:
-            how = f"{accepted} ({away:.1f} of its uncertainty, Eₙ = {abs(result.e_n):.1f})"
+            how = f"{accepted} ({away:.1f} of its uncertainty, Eₙ\N{NO-BREAK SPACE}=\N{NO-BREAK SPACE}{abs(result.e_n):.1f})"
             agrees = away <= AGREES
             say(self.agreement, f"{'agrees' if agrees else 'does not agree'} with {how}", "good" if agrees else "red")
