@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from chance import between, trials
+from chance import trials
 from common_bench.fits.group_line import group_line
 from common_bench.model.block import Block, Series, Source
 from common_bench.model.measured import Measured
@@ -36,17 +36,17 @@ def worked(lines: list[str], x: np.ndarray, u: float, spacing: float = 0.02) -> 
 @pytest.mark.parametrize(
     ("finding", "held"),
     [
-        ("first of x - last of x", (0.92, 1.08)),
+        ("first of x - last of x", (0.95, 1.05)),
         ("first of x - first of x", (0.0, 0.0)),
         ("mean of x - mean of x", (0.0, 0.0)),
         ("first of x + mean of x", (0.9, 1.1)),
-        ("2 * first of x - last of x", (0.92, 1.08)),
+        ("2 * first of x - last of x", (0.95, 1.05)),
         ("first of x * last of x", (0.9, 1.1)),
     ],
 )
 def test_a_difference_of_readings_is_as_uncertain_as_it_scatters(finding: str, held: tuple[float, float]) -> None:
     dice = np.random.default_rng(1)
-    made = [worked([f"d = {finding}"], 5.0 + dice.normal(0, 0.05, 40), 0.05)["d"] for _ in range(trials(1500, 600))]
+    made = [worked([f"d = {finding}"], 5.0 + dice.normal(0, 0.05, 40), 0.05)["d"] for _ in range(1500)]
     scatter, stated = float(np.std([value for value, _ in made])), float(np.mean([u for _, u in made]))
     if held == (0.0, 0.0):
         assert (scatter, stated) == (0.0, 0.0)
@@ -247,7 +247,7 @@ def test_the_first_value_of_a_decay_is_as_sure_as_told_where_noise_lasts() -> No
         u = Series(t, 4 * np.exp(-t / 3) + 0.05 * noise, "V", {Source("noise", False): np.full(300, 0.05)})
         found = over_span(workings, {"u": u}, (0.0, 10.0))["height"].measured
         inside += abs(found.value - 4) <= coverage_factor(found.dof) * found.u
-    assert between(inside / count, 0.93, 1.0, count)
+    assert inside >= 0.86 * count
 
 
 @pytest.mark.parametrize("u_x", [0.0, 0.3])
