@@ -108,8 +108,9 @@ def tile_sounds(lesson: OpenLesson, group: int) -> bool:
     """Whether a bench is beyond a threshold that shall be heard."""
     state = lesson.roster.state(group)
     for sensor in lesson.store.plan.sensors if state is not None else ():
-        latest = state.live.latest(sensor.quantity) if state is not None else None
-        if latest is not None and any(each.sound and each.met(latest.value) for each in sensor.warn):
+        loud = [each for each in sensor.warn if each.sound]
+        latest = state.live.latest(sensor.quantity) if state is not None and loud else None
+        if latest is not None and any(each.met(latest.value) for each in loud):
             return True
     return False
 

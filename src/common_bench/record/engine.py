@@ -58,7 +58,7 @@ class Engine:
         self.speed = speed
         self.patience = patience
         self.listener: Listener | None = None
-        self.turned: Callable[[], object] = lambda: None  # called in the engine's own thread after each turn
+        self.turned: Callable[[], bool] = lambda: False  # called in its own thread after each turn: whether it is drawn
         self._events = EventQueue()
         self._kits: dict[int, KitConnection] = {}
         self._began = passing()
@@ -96,6 +96,10 @@ class Engine:
             self._events.publish()
         return self._events.take()
 
+    def drawn(self) -> None:
+        """What `turned` told of is drawn; until then the next turn waits, for a little while."""
+        self._loop.release()
+
     # commands, from other threads
 
     def start(self) -> None:
@@ -109,8 +113,7 @@ class Engine:
                 raise EngineTrouble("engine-busy", within=END_WITHIN)
 
     def ask(self, command: Callable[[], Given], within: float = 0.0) -> Given:
-        """Has a command done between two turns and gives its answer; within: s that it may take where it is more than `patience`. Raises
-        what it raises, or EngineTrouble if late."""
+        """Has a command done between two turns and gives its answer, within s or `patience`. Raises what it raises, or EngineTrouble."""
         return self._loop.ask(lambda: self._then_publish(command), max(within, self.patience))
 
     def follow(self, command: Callable[[], object]) -> None:
@@ -292,7 +295,9 @@ class Engine:
             except Exception as fault:  # one kit must never stop the others
                 self._spare_the_others(kit, fault)
         self._publish()
-        self.turned()
+        self._loop.hold()
+        if not self.turned():
+            self._loop.release()
 
     def _spare_the_others(self, kit: KitConnection, fault: Exception) -> None:
         """What a kit sent could not be worked out: it is in the journal, and its run is computed from there."""

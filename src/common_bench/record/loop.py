@@ -18,6 +18,7 @@ from common_bench.model.trouble import EngineTrouble
 
 TICK = 0.03  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
 REST = 0.5  # of the work of a turn, that others have before the next, however slow the machine is
+LONGEST_FRAME = 0.05  # s that a turn waits for what is drawn of the one before
 MOST_FALLS, FALLS_WITHIN = 5, 20.0  # so many failures in so many s, and the loop is given up rather than begun again
 
 Given = TypeVar("Given")
@@ -54,6 +55,8 @@ class Loop:
             end.setblocking(False)
         self._selector.register(self._wake_ours, selectors.EVENT_READ, None)
         self._going = True
+        self._draws_since: float | None = None  # monotonic s
+        self._due = 0.0  # when the next turn would be, on that clock
         self._started = False
         self.broken: BaseException | None = None  # what it was given up for
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
@@ -97,6 +100,22 @@ class Loop:
         with contextlib.suppress(KeyError, ValueError, OSError):
             self._selector.unregister(link.fileno())
 
+    def hold(self) -> None:
+        """The next turn waits for what is drawn now, so that the two do not take the one interpreter from each other again and
+        again, but no longer than LONGEST_FRAME; links are read meanwhile. In the loop's own thread."""
+        self._draws_since = time.monotonic()
+
+    def release(self) -> None:
+        """What was waited for is drawn. From another thread."""
+        if self._draws_since is not None:
+            self._draws_since = None
+            if time.monotonic() >= self._due:
+                self._wake()
+
+    def _wake(self) -> None:
+        with contextlib.suppress(OSError):  # full: it is awake already; or closed
+            self._wake_theirs.send(b"!")
+
     # commands, from other threads
 
     def post(self, command: Callable[[], Given]) -> Future[Given]:
@@ -106,8 +125,7 @@ class Loop:
             _do(answer, command)
             return answer
         self._commands.append((answer, command))
-        with contextlib.suppress(OSError):  # full: it is awake already
-            self._wake_theirs.send(b"!")
+        self._wake()
         return answer
 
     def ask(self, command: Callable[[], Given], within: float) -> Given:
@@ -142,19 +160,24 @@ class Loop:
         self.do_commands()
 
     def _drive(self) -> None:
-        next_turn = time.monotonic()
+        self._due = time.monotonic()
         while self._going:
             full = False
-            for key, _ in self._selector.select(max(0.0, next_turn - time.monotonic())):
+            for key, _ in self._selector.select(max(0.0, self._next_turn() - time.monotonic())):
                 if key.data is None:
                     self._woken()
                 else:
                     full = self._read(key.data) or full
             self.do_commands()
-            if self._going and (full or time.monotonic() >= next_turn):
+            if self._going and (full or time.monotonic() >= self._next_turn()):
                 before = time.thread_time()
                 self._turn()
-                next_turn = max(next_turn + TICK, time.monotonic() + REST * (time.thread_time() - before))
+                self._due = max(self._due + TICK, time.monotonic() + REST * (time.thread_time() - before))
+
+    def _next_turn(self) -> float:
+        """When it is to be, on the monotonic clock."""
+        since = self._draws_since
+        return self._due if since is None else max(self._due, since + LONGEST_FRAME)
 
     def _woken(self) -> None:
         with contextlib.suppress(BlockingIOError):

@@ -118,7 +118,10 @@ class LastLines:
         while at > 0 and count < TAPE_LINES:
             at -= 1
             piece = self._pieces[at]
-            count += 1 if isinstance(piece, TapeLine) else len(piece.told(self._kinds))
+            if isinstance(piece, TapeLine):
+                count += 1
+            else:
+                count += len(piece.lines) if piece.own is None else len(piece.told(self._kinds))
         self._pieces, self._count = self._pieces[at:], count
         first = next((each.lines.first for each in self._pieces if isinstance(each, Piece)), 0)
         self._kinds = {offset: kind for offset, kind in self._kinds.items() if offset >= first}

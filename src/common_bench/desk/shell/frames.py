@@ -3,7 +3,6 @@ against each other; by itself where there are none, as before the first kit."""
 
 from __future__ import annotations
 
-import contextlib
 import time
 from collections.abc import Callable
 
@@ -15,8 +14,8 @@ WITHOUT_TURNS = 60  # ms after the last frame, after which there is one without 
 
 
 class Frames(QObject):
-    """Guarantees that at most one frame waits to be drawn, however slow drawing is, and that the engine never waits for one.
-    `least`: ms between two frames."""
+    """Guarantees that at most one frame waits to be drawn, however slow drawing is; the engine's next turn waits for one, no
+    longer than the engine allows. `least`: ms between two frames."""
 
     _turned = pyqtSignal()
 
@@ -36,17 +35,28 @@ class Frames(QObject):
         self._engine.turned = self._ask
 
     def stop(self) -> None:
-        self._engine.turned = lambda: None
+        self._engine.turned = lambda: False
+        self._engine.drawn()
         self._timer.stop()
 
-    def _ask(self) -> None:
-        """In the engine's own thread."""
-        if not self._asked:
-            self._asked = True
-            with contextlib.suppress(RuntimeError):  # the window has been taken down just now
-                self._turned.emit()
+    def _ask(self) -> bool:
+        """In the engine's own thread. True where a frame begins as soon as the window can; False where it has one to draw already."""
+        if self._asked:
+            return False
+        self._asked = True
+        try:
+            self._turned.emit()
+        except RuntimeError:  # the window has been taken down just now
+            return False
+        return True
 
     def _frame(self) -> None:
+        try:
+            self._draw_one()
+        finally:
+            self._engine.drawn()
+
+    def _draw_one(self) -> None:
         self._asked = False
         now = time.monotonic()
         if not self._timer.isActive() or (now - self._last) * 1000 < self.least:
