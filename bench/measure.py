@@ -367,7 +367,6 @@ class Wall:
     ) -> None:
         """before: what is done to the lesson before the kits are heard."""
         import msgspec
-        from PyQt6.QtTest import QTest
 
         from common_bench.desk.shell.application import application
         from common_bench.desk.shell.hub import Hub
@@ -395,10 +394,18 @@ class Wall:
             any(self.lesson.roster.why_not_ready(group.id) for group in self.lesson.store.groups)
             and time.monotonic() < deadline
         ):
-            QTest.qWait(50)
+            self.wait(50)
         self.stage.record_all()
-        self.wait = QTest.qWait
         self.wait(1500)
+
+    @staticmethod
+    def wait(ms: int) -> None:
+        """As the program itself waits, for whatever comes next; qWait would sleep for ten ms at a time in between."""
+        from PyQt6.QtCore import QEventLoop, Qt, QTimer
+
+        loop = QEventLoop()
+        QTimer.singleShot(ms, Qt.TimerType.PreciseTimer, loop.quit)
+        loop.exec()
 
     def close(self) -> None:
         self.window.close()

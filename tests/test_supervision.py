@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import socket
 import sqlite3
 import threading
 import time
@@ -27,7 +28,9 @@ from common_bench.model.plan import RulePlan
 from common_bench.model.run import Ending
 from common_bench.model.trouble import BookTrouble, EngineTrouble, LinkTrouble, Trouble, sentences, words_of
 from common_bench.record import engine as engine_module
+from common_bench.record import loop as loop_module
 from common_bench.record.chain import Flow
+from common_bench.record.loop import LONGEST_FRAME, Loop
 from common_bench.record.replay import Replayed
 from waiting import Class, KitNow, wait_for
 
@@ -110,6 +113,46 @@ def test_a_kit_whose_readings_cannot_be_worked_out_stops_no_other_and_keeps_its_
     replayed = lesson.working_up.replayed(run.id)
     assert replayed.seconds > 2.5
     assert len(replayed.t) == pytest.approx(50 * replayed.seconds, rel=0.05), "nothing of it is missing"
+
+
+def test_a_turn_waits_for_what_is_drawn_and_not_for_a_window_that_hangs(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(loop_module, "TICK", 0.001)
+    began: list[float] = []
+    heard: list[bytes] = []
+    ours, theirs = socket.socketpair()
+
+    def turn() -> None:
+        began.append(time.monotonic())
+        loop.hold_if(draw)
+
+    def read(link: socket.socket) -> bool:
+        heard.append(link.recv(1))
+        return False
+
+    loop = Loop(read, turn, lambda fault: None)
+    draw: Callable[[], bool] = lambda: True  # noqa: E731  # and never says that it is done
+    loop.post(lambda: loop.watch(ours, ours))
+    loop.start()
+    wait_for(lambda: len(began) > 3, "turns go on though nothing is drawn")
+    assert min(np.diff(began)) > 0.99 * LONGEST_FRAME
+    monkeypatch.setattr(loop_module, "LONGEST_FRAME", 60.0)
+    before = len(began)
+    theirs.send(b"x" * 5)
+    wait_for(lambda: len(heard) == 5, "what comes is read")
+    assert len(began) <= before + 1, "while a turn waits"
+
+    def at_once() -> bool:
+        loop.release()
+        return True
+
+    draw = at_once
+    loop.release()
+    wait_for(lambda: len(began) > before + 20, "turns go on")
+    assert min(np.diff(began[before + 2 :])) < LONGEST_FRAME, "at their own pace"
+    loop.ask(loop.end, 5.0)
+    assert loop.join(5.0)
+    ours.close()
+    theirs.close()
 
 
 def ends_the_thread(made: Class) -> None:

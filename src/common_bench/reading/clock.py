@@ -256,7 +256,11 @@ class ClockMap:
         assert self._earliest is not None
         self._seen += len(clock)
         late = arrival - clock
-        best = int(np.argmin(late))
+        if len(late) <= FEW:  # of a list: what is searched in an array lets other threads go first
+            few = late.tolist()
+            best = few.index(min(few))
+        else:
+            best = int(np.argmin(late))
         if late[best] < self._earliest[1] - self._earliest[0]:
             self._earliest = (float(clock[best]), float(arrival[best]))
 

@@ -68,6 +68,7 @@ class Engine:
         self._fault_at = 0.0
         self._snapshot = Snapshot()
         self._loop = Loop(self._read, self._turn, self._fell)
+        self.drawn = self._loop.release  # what `turned` told of is; until then the next turn waits a little
         self._runs = RunKeeper(journal, self._events)
         self._links = Supervisor(
             self._loop, journal, self.now, speed, self._feed, self._give_up_partial_line, self._events
@@ -95,10 +96,6 @@ class Engine:
         if not self._loop.is_alive:
             self._events.publish()
         return self._events.take()
-
-    def drawn(self) -> None:
-        """What `turned` told of is drawn; until then the next turn waits, for a little while."""
-        self._loop.release()
 
     # commands, from other threads
 
@@ -295,9 +292,7 @@ class Engine:
             except Exception as fault:  # one kit must never stop the others
                 self._spare_the_others(kit, fault)
         self._publish()
-        self._loop.hold()
-        if not self.turned():
-            self._loop.release()
+        self._loop.hold_if(self.turned)
 
     def _spare_the_others(self, kit: KitConnection, fault: Exception) -> None:
         """What a kit sent could not be worked out: it is in the journal, and its run is computed from there."""

@@ -100,10 +100,12 @@ class Loop:
         with contextlib.suppress(KeyError, ValueError, OSError):
             self._selector.unregister(link.fileno())
 
-    def hold(self) -> None:
-        """The next turn waits for what is drawn now, so that the two do not take the one interpreter from each other again and
-        again, but no longer than LONGEST_FRAME; links are read meanwhile. In the loop's own thread."""
-        self._draws_since = time.monotonic()
+    def hold_if(self, draws: Callable[[], bool]) -> None:
+        """Where something is drawn now, the next turn waits for it, so that the two do not take the one interpreter from each other
+        again and again, but no longer than LONGEST_FRAME; links are read meanwhile. In the loop's own thread."""
+        self._draws_since = time.monotonic()  # before it is asked for, since it may be drawn at once
+        if not draws():
+            self._draws_since = None
 
     def release(self) -> None:
         """What was waited for is drawn. From another thread."""
