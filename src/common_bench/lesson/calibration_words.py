@@ -47,6 +47,8 @@ def curve_shown(lesson: OpenLesson, group: int, sensor: SensorPlan) -> Shown:
     """The curve of a bench for a sensor as it is to be shown now, or why there is none."""
     kit = lesson.store.kit_of(group)
     points = lesson.store.points(kit, sensor.channel) if kit is not None else []
+    if not points and not_sent(lesson, group, sensor):
+        return Shown(None, f"It {not_sent(lesson, group, sensor)}. Give one of its columns that name in Plug in.")
     if not points and sensor.curve != "formula":
         kept = lesson.sensors.applied(group, sensor.channel)
         if kept is not None:
@@ -60,6 +62,13 @@ def curve_shown(lesson: OpenLesson, group: int, sensor: SensorPlan) -> Shown:
 
 
 NO_POINTS = "The plan names no reference points yet. Press N and add the first, as: 100 g = 0.981 ± 0.003 N"
+
+
+def not_sent(lesson: OpenLesson, group: int, sensor: SensorPlan) -> str:
+    """`sends no “load”`, of a bench whose kit is heard without the column that a sensor is in; else nothing."""
+    kit = lesson.store.kit_of(group)
+    absent = lesson.roster.absent_channels(kit) if kit is not None else []
+    return f"sends no “{sensor.channel}”" if sensor.channel in absent else ""
 
 
 def steady_line(found: Steadiness | None) -> tuple[str, Tone]:
@@ -219,6 +228,8 @@ def _now_cell(lesson: OpenLesson, group: int, sensor: SensorPlan, taking: Taking
     why = lesson.roster.why_not_ready(group)
     if why not in ("", "recording", "waits"):
         return bench_note(why), "red"
+    if lack := not_sent(lesson, group, sensor):
+        return lack, "amber"
     found = lesson.sensors.steady(group, sensor.channel)
     waits_for = taking.waiting.get(group)
     if waits_for is not None and waits_for.code != NOT_STEADY:

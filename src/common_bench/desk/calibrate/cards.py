@@ -22,6 +22,7 @@ from common_bench.lesson.calibration_words import (
     grid_heads,
     grid_rows,
     inside_limits,
+    not_sent,
     point_rows,
     point_words,
     report,
@@ -72,7 +73,12 @@ class CurveCard(Card):
         self.empty.setVisible(not points and shown.ready is None)
         self.graph.setVisible(bool(points) or shown.ready is not None)
         planned = self._aim.planned
-        hold = f"No points yet. Hold the sensor at “{planned.label}” and press space." if planned else shown.why
+        lacks = not_sent(self._hub.lesson, self._hub.group, sensor)
+        hold = (
+            f"No points yet. Hold the sensor at “{planned.label}” and press space."
+            if planned and not lacks
+            else shown.why
+        )
         say(self.empty, hold if shown.ready is None and not points else shown.why)
         self.graph.show_curve(sensor, points, shown.ready, *look_of(self._hub))
 
@@ -123,6 +129,8 @@ class SteadyCard(Card):
         why = lesson.roster.why_not_ready(group)
         if why not in ("", "recording", "waits"):
             words, tone = bench_note(why), "red"
+        elif lack := not_sent(lesson, group, sensor):
+            words, tone = lack, "amber"
         say(self.words, words, tone)
         say(self.numbers, steady_numbers(lesson, group, sensor, shown.ready))
 

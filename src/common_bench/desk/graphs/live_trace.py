@@ -112,7 +112,7 @@ class LiveTrace(pg.PlotWidget):
         self._flags: list[tuple[Any, Any]] = []
         self._guess: MovingLine | None = None
         self._range = (0.0, 0.0)
-        self._has_scale = False  # before the first value there is none
+        self._has_scale = False  # where there is no value there is none
         self._seconds = 0.0
         self.fixed: tuple[float, float] | None = None  # ends of the axis, where the plan gives them
         self.colour = colour
@@ -168,9 +168,9 @@ class LiveTrace(pg.PlotWidget):
             self._seconds = seconds
             view.setXRange(-seconds, 0.0, padding=0)
         known = values[np.isfinite(values) & (t >= -look)]
-        if len(known) and not self._has_scale:
-            self._has_scale = True
-            self.getPlotItem().getAxis("left").setStyle(showValues=True)
+        if (len(known) and not self._has_scale) or (not len(values) and self._has_scale):
+            self._has_scale = bool(len(values))
+            self.getPlotItem().getAxis("left").setStyle(showValues=self._has_scale)
         if self.fixed is not None:
             if self._range != self.fixed:
                 self._range = self.fixed
