@@ -20,6 +20,7 @@ from common_bench.book import book_file
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.journal import HEARD, JournalEntry, JournalWriter
+from common_bench.lesson.demonstration import plug_in, prepared_lesson
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.words import bench_words
 from common_bench.links.quick_read import QuickReader
@@ -30,8 +31,10 @@ from common_bench.model.trouble import BookTrouble, EngineTrouble, LinkTrouble, 
 from common_bench.record import engine as engine_module
 from common_bench.record import loop as loop_module
 from common_bench.record.chain import Flow
+from common_bench.record.late_reading import stamped
 from common_bench.record.loop import LONGEST_FRAME, Loop
 from common_bench.record.replay import Replayed
+from common_bench.standins.control import StandInProcess
 from waiting import Class, KitNow, wait_for
 
 School = Callable[..., Class]
@@ -153,6 +156,53 @@ def test_a_turn_waits_for_what_is_drawn_and_not_for_a_window_that_hangs(monkeypa
     assert loop.join(5.0)
     ours.close()
     theirs.close()
+
+
+def test_what_lay_there_while_the_engine_was_kept_busy_stands_where_it_came_and_leaves_no_gap(
+    stand_ins: Callable[..., StandInProcess], tmp_path: Path
+) -> None:
+    kits = stand_ins("--dialect", "names-colon", count=1)
+    lesson = prepared_lesson(tmp_path / "lesson.benchbook", speed=1.0, count=1)
+    plug_in(lesson, kits.folder)
+    made = Class(lesson, kits)
+    made.heard()
+    made.by_hand()
+    group = made.group["Basalt"]
+    heard = KitNow.of_group(lesson, group)
+    made.until(lambda: lesson.engine._kits[heard.kit].chain.reader.clock.even_step > 0, "it is known to send evenly")
+    lesson.recording.begin_runs([group])
+    made.world(0.5)
+    lesson.engine.ask(lambda: time.sleep(0.7), within=5.0)
+    made.world(0.5)
+    lesson.recording.end_runs([group])
+    made.until(lambda: lesson.store.kept_runs(), "it is kept")
+    kept = lesson.working_up.replayed(lesson.store.kept_runs()[0].id)
+    assert kept.seconds > 1.6
+    assert len(kept.t) == pytest.approx(50 * kept.seconds, rel=0.1), "nothing of it is missing"
+    assert np.diff(kept.t).max() < 0.35, "and nobody says so, though nothing was heard for twice that long"
+    lesson.close()
+
+
+@given(
+    st.lists(st.binary(max_size=9), max_size=12).map(b"\r\n".join), st.floats(0.0, 1e5), st.floats(0.0, 4.0), st.floats(1e-3, 1.0)
+)  # fmt: skip
+def test_what_nobody_listened_to_is_told_apart_by_line_and_never_before_that(
+    data: bytes, since: float, deaf: float, step: float
+) -> None:
+    at = since + deaf
+    found = stamped(data, since, at, step)
+    assert b"".join(each.data for each in found) == data
+    stamps = np.array([each.at for each in found])
+    assert (stamps >= since).all()
+    assert (np.diff(stamps) >= 0).all()
+    assert stamps[-1] == at
+    assert (np.diff(stamps) <= step * (1 + 1e-9) + 1e-9).all() or stamps[0] == since
+    for listened in (
+        stamped(data, at, at, step),
+        stamped(data, since, at, float("nan")),
+        stamped(data, since, since + 99, step),
+    ):
+        assert len(listened) == 1, "as it was read"
 
 
 def ends_the_thread(made: Class) -> None:

@@ -84,6 +84,11 @@ class ClockMap:
         return self._gaps.spacing
 
     @property
+    def even_step(self) -> float:
+        """s between the lines of a kit that has no clock and sends evenly; nan for any other, and before it is known."""
+        return self._grid.step
+
+    @property
     def uneven(self) -> bool:
         """Whether readings come unevenly, as from a kit that sends only what changes."""
         return self._gaps.uneven or self._grid.uneven

@@ -43,7 +43,7 @@ log = logging.getLogger(__name__)
 
 
 class Engine:
-    """Guarantees: bytes are stamped when they come, journalled before they are interpreted, and never
+    """Guarantees: bytes are stamped when they come, as near as that is known, journalled before they are interpreted, and never
     dropped; a kit that fails cannot stop the others; commands take effect between the turns of two kits, so that
     a run begins and ends at whole lines; nothing in a snapshot claims to be heard or recorded when the engine or
     the journal does not do it.

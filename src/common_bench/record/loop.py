@@ -18,6 +18,8 @@ from common_bench.model.trouble import EngineTrouble
 
 TICK = 0.03  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
 REST = 0.5  # of the work of a turn, that others have before the next, however slow the machine is
+OVERSLEPT = 0.02  # s beyond what it asked for, that the loop slept because others had the interpreter
+AT_ONCE = 0.001  # s: something lay there before it listened
 LONGEST_FRAME = 0.05  # s that a turn waits for what is drawn of the one before
 MOST_FALLS, FALLS_WITHIN = 5, 20.0  # so many failures in so many s, and the loop is given up rather than begun again
 
@@ -58,6 +60,7 @@ class Loop:
         self._draws_since: float | None = None  # monotonic s
         self._due = 0.0  # when the next turn would be, on that clock
         self._started = False
+        self.deaf_since = self._read_all = passing()  # s: of what is being read nothing came before that time
         self.broken: BaseException | None = None  # what it was given up for
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
 
@@ -165,16 +168,28 @@ class Loop:
         self._due = time.monotonic()
         while self._going:
             full = False
-            for key, _ in self._selector.select(max(0.0, self._next_turn() - time.monotonic())):
+            for key, _ in self._listen(max(0.0, self._next_turn() - time.monotonic())):
                 if key.data is None:
                     self._woken()
                 else:
                     full = self._read(key.data) or full
+            self._read_all = passing()
             self.do_commands()
             if self._going and (full or time.monotonic() >= self._next_turn()):
                 before = time.thread_time()
                 self._turn()
                 self._due = max(self._due + TICK, time.monotonic() + REST * (time.thread_time() - before))
+
+    def _listen(self, within: float) -> list[tuple[selectors.SelectorKey, int]]:
+        """What has something to be read, at the latest within s; and since when that may have lain there."""
+        began = passing()
+        found = self._selector.select(within)
+        slept = (ended := passing()) - began
+        if slept > within + OVERSLEPT:
+            self.deaf_since = began
+        else:
+            self.deaf_since = self._read_all if slept < AT_ONCE else ended
+        return found
 
     def _next_turn(self) -> float:
         """When it is to be, on the monotonic clock."""

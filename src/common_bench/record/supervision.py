@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import math
 from collections.abc import Callable
 
 from common_bench.book.journal import MISSED, SENT, JournalEntry, JournalWriter
@@ -15,7 +16,8 @@ from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.record.connection import Asking, KitConnection
 from common_bench.record.diagnosis import judge
 from common_bench.record.events import EngineEvent, EventQueue
-from common_bench.record.loop import Loop
+from common_bench.record.late_reading import stamped
+from common_bench.record.loop import Loop, passing
 
 JOINED = ("serial", "rfc2217", "tcp")  # links that may be opened in the middle of a line
 REST = 0.3  # s that a port stays closed, so that its kit notices
@@ -49,8 +51,10 @@ class Supervisor:
             self.lose(kit, trouble("link-broken", kit.address.name, fault=f"{type(fault).__name__}: {fault}"))
             return
         if data:
-            kit.last_heard = self._now()
-            kit.pending.append(Stamped(kit.last_heard, data))
+            at = kit.last_heard = self._now()
+            deaf_since = at - (passing() - self._loop.deaf_since) * self._speed
+            step = kit.chain.reader.clock.even_step if not kit.relayed else math.nan
+            kit.pending += stamped(data, deaf_since, at, step)
             kit.waiting_bytes += len(data)
 
     def look_after(self, kit: KitConnection, at: float) -> None:
