@@ -122,6 +122,8 @@ HABITS = {
     "no value": ("time,load\n0,1\n1,nan\n2,\n3,4\n", ["load"], [0, 1, 2, 3]),
     "lines of nothing": (b"time,load\n0,1\n" + b"\x00" * 64 + b"\n1,2\n2,3\n", ["load"], [0, 1, 2]),
     "last line cut off": ("time,load,temp\n0,1,21.4\n1,2,21.5\n2,3,21.6\n3,", ["load", "temp"], [0, 1, 2]),
+    "last row with too few cells": ("date;time;load;temp;\n1.11.2026;09:05:00;1;21,4;\n1.11.2026;09:05:02;2;21,5;\n1.11.2026;09:05:04;;21,5;\n1.11.2026;09:05:1\n", ["load", "temp"], [0, 2, 4]),
+    "rows of several lengths": ("time,load,temp\n0,1,21.4\n1,2\n2,3,21.6\n3,4\n", ["load", "temp"], [0, 1, 2, 3]),
     "names again": ("time,load\n0,1\n1,2\n2,3\ntime,load\n0,4\n1,5\n", ["load"], [0, 1, 2, 12, 13]),
     "clock goes back": ("date,time,load\n24/11/2026,09:40:00,1\n24/11/2026,09:40:20,2\n24/11/2026,09:40:40,3\n24/11/2026,09:00:00,4\n24/11/2026,09:00:20,5\n", ["load"], [0, 20, 40, 240, 260]),
     "coarse stamps": ("time,load\n" + "".join(f"09:40:{s:02d},{s * 4 + k}\n" for s in range(5) for k in range(4)), ["load"], [0.25 * k for k in range(20)]),

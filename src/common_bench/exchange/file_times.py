@@ -338,9 +338,9 @@ def _onwards(stamps: Floats, breaks: Sequence[int], notes: list[str]) -> tuple[F
     for row in again:
         t[row:] += t[row - 1] + max(10 * usual, 1.0) - t[row]
     if again:
-        notes.append(
-            f"the clock {'jumped or went back' if len(jumps) else 'went back or began anew'} {len(again)} times: how long passed there is not known"
-        )
+        how = "jumped or went back" if len(jumps) else "went back or began anew"
+        often = "once" if len(again) == 1 else f"{len(again)} times"
+        notes.append(f"the clock {how} {often}: how long passed there is not known")
     return np.maximum.accumulate(t), sorted({*again, *(row for row in breaks if 0 < row < len(t))})
 
 

@@ -157,11 +157,7 @@ def by_lines(path: Path, data: bytes, text: str) -> tuple[Logged, str, int]:
     again = False
     for at, (number, row) in enumerate(cells):
         if kinds[at]:
-            if (
-                at == len(cells) - 1
-                and not ended
-                and len([each for each in row if each]) < wide - _trailing(cells, kinds, wide)
-            ):
+            if at == len(cells) - 1 and _is_cut_off(cells, kinds, wide, ended=ended):
                 count[CUT_OFF] += 1
                 continue
             if again and made.rows:
@@ -181,6 +177,17 @@ def by_lines(path: Path, data: bytes, text: str) -> tuple[Logged, str, int]:
     made.comma = mark != "," and _comma(made)
     made.left_out = [PassedOver(what, lines) for what, lines in count.items() if lines]
     return made, mark, wide
+
+
+def _is_cut_off(cells: Sequence[tuple[int, list[str]]], kinds: Sequence[bool], wide: int, *, ended: bool) -> bool:
+    """Whether the last row is one of which the end was not written: cells are missing where no line end is, or places for them where
+    every other row has them. ended: by a line end."""
+    row, least = cells[-1][1], wide - _trailing(cells, kinds, wide)
+    if not ended and sum(1 for each in row if each) < least:
+        return True
+    return len(row) < least and all(
+        len(each) >= least for (_, each), data in zip(cells[:-1], kinds, strict=False) if data
+    )
 
 
 def _kinds(lines: Sequence[tuple[int, str]], cells: Sequence[tuple[int, list[str]]], wide: int) -> list[bool]:

@@ -57,6 +57,7 @@ class BringView(QWidget):
         super().__init__()
         self._hub, self._left, self._chosen = hub, left, chosen
         self._waiting: list[Preview] = []
+        self._refused = ""  # why files that were chosen last could not be read
         self._corrections: dict[int, Correction] = {}
         self._beside: list[Run] = []  # runs that were recorded live, which may have seen the same
         self.preview: Preview | None = None
@@ -124,6 +125,8 @@ class BringView(QWidget):
 
         def show(read: tuple[list[Preview], FileTrouble | None]) -> bool:
             found, trouble = read
+            self._hub.messages.mended(self._refused)  # of files that were chosen before
+            self._refused = "" if trouble is None else trouble.sentence
             if trouble is not None:
                 self._hub.tell(trouble.sentence, "red")
             return self._show_all([bringing_in.recognised(each) for each in found])

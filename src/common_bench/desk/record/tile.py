@@ -241,8 +241,10 @@ class Tile(QFrame):
         why = lesson.roster.why_not_ready(self.group)
         kept = len(lesson.store.kept_runs(self.group))
         wanted = lesson.store.plan.runs_per_group
-        say(self.progress_words, f"{kept} of {wanted} runs kept")
-        self.progress.setValue(0)
+        share, share_words = (
+            0.0,
+            f"{kept} of {wanted} runs kept",
+        )  # set once: a bar is painted, and what is beside it, as it is set
         if state is not None and state.run is not None:
             run = state.run
             raw = " · raw" if any("calibrated" in each for each in lesson.store.run(run.id).lacks) else ""
@@ -251,11 +253,10 @@ class Tile(QFrame):
             self._say_state(
                 f"● run {run.number}{kept_words}", "red" if state.trouble or NOT_KEPT in kept_words else "copper"
             )
-            self.progress.setValue(round(1000 * run.progress.share))
-            say(self.progress_words, progress_words(run))
+            share, share_words = run.progress.share, progress_words(run)
         elif state is not None and state.waits is not None:
             self._say_state("waits", "amber")
-            say(self.progress_words, wait_words(lesson, state.waits))
+            share_words = wait_words(lesson, state.waits)
         else:
             kit = lesson.store.kit_of(self.group)
             lacks = lesson.recording.lacks(self.group) if kit is not None and not why else []
@@ -267,6 +268,8 @@ class Tile(QFrame):
                 self._say_state("ready", "good")
             else:
                 self._say_state("not calibrated" if "calibrated" in lacks[0] else lacks[0], "amber")
+        say(self.progress_words, share_words)
+        self.progress.setValue(round(1000 * share))
         trouble = (
             state.trouble.sentence
             if state is not None and state.trouble is not None
