@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QTimer, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 
@@ -19,7 +19,7 @@ from common_bench.model.plan_file import plan_from_file, shipped_names
 from common_bench.standins.control import StandInProcess
 from common_bench.standins.world import world_of
 from cuts import cut_texts
-from person import take_down
+from person import APPLICATION, take_down
 from teacher import Teacher
 
 
@@ -303,6 +303,27 @@ def test_a_trial_class_is_one_choice_on_the_shelf_and_left_only_when_somebody_sa
     t.click("Leave all the same")
     t.until(lambda: t.house.bench is not None and t.bench.hub.lesson.store.class_name == "8C", "her lesson has begun")
     assert t.bench.hub.lesson.store.plan.name == "Swinging bottles"
+
+
+def test_the_next_lesson_begins_while_one_is_open_and_the_program_does_not_end_between_them(
+    teacher: Callable[..., Teacher], tmp_path: Path
+) -> None:
+    t = teacher(tmp_path / "ports")
+    t.make_class("8C", "2", tmp_path / "8c.benchbook")
+    t.press("E")
+    t.see("0 of 2 in")
+    first = t.house.open_now()
+
+    def next_lesson() -> None:
+        t.press("0")
+        t.see("Back (0)")
+        t.press("E")
+        t.until(lambda: t.house.open_now() not in (None, first), "the next lesson is open")
+        QTimer.singleShot(300, lambda: APPLICATION.exit(42))
+
+    QTimer.singleShot(0, next_lesson)
+    assert APPLICATION.exec() == 42, "and not what it gives when its last window has gone"
+    assert t.window.isVisible()
 
 
 def test_classes_are_changed_on_the_shelf_whether_they_are_open_or_not(

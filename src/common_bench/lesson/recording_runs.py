@@ -44,10 +44,12 @@ class Recording:
     def lacks(self, group: int) -> list[str]:
         """What a bench lacks that the plan asks for, in words, though a run could begin; empty where it is ready."""
         store, kit = self._store, self._store.kit_of(group)
-        told = [
+        absent = self._roster.absent_channels(kit) if kit is not None else []
+        told = [f"sends no “{channel}”" for channel in absent]
+        told += [
             f"{each.quantity} is not calibrated"
             for each in store.plan.sensors
-            if kit is None or store.calibration(kit, each.channel) is None
+            if each.channel not in absent and (kit is None or store.calibration(kit, each.channel) is None)
         ]
         stated = store.stated(group)
         return told + [

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -30,6 +31,17 @@ if TYPE_CHECKING:
     from common_bench.desk.shell.faults import Faults
 
 MakeLesson = Callable[[], OpenLesson]
+
+
+@contextlib.contextmanager
+def _no_window_is_the_last() -> Iterator[None]:
+    """While one window goes and another has yet to come, the program does not end."""
+    before = QApplication.quitOnLastWindowClosed()
+    QApplication.setQuitOnLastWindowClosed(False)
+    try:
+        yield
+    finally:
+        QApplication.setQuitOnLastWindowClosed(before)
 
 
 class House:
@@ -171,24 +183,21 @@ class House:
                 then=lambda: self._leave_then(go_on),
             )
             return
-        if bench.close():
-            self._stop_stand_ins()
-            go_on()
+        with _no_window_is_the_last():
+            if bench.close():
+                self._stop_stand_ins()
+                go_on()
 
     def _take(self, window: QMainWindow) -> None:
         """Puts a window in the place of the one before."""
-        app = QApplication.instance()
         before, self.window = self.window, window
-        if isinstance(app, QApplication):
-            app.setQuitOnLastWindowClosed(False)
-        if before is not None:
-            window.setGeometry(before.geometry())
-            before.close()
-            before.deleteLater()
-        window.show()
-        window.activateWindow()
-        if isinstance(app, QApplication):
-            app.setQuitOnLastWindowClosed(True)
+        with _no_window_is_the_last():
+            if before is not None:
+                window.setGeometry(before.geometry())
+                before.close()
+                before.deleteLater()
+            window.show()
+            window.activateWindow()
 
     def _let_ports_go(self) -> None:
         if self._scout is not None:
