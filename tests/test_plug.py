@@ -512,6 +512,24 @@ def test_a_format_is_changed_by_hand_for_one_kit_and_for_all_like_it(plugged: Ca
     assert other.format == mine
 
 
+def test_a_kit_that_speaks_another_way_than_was_set_by_hand_is_told_and_worked_out_anew(
+    plugged: Callable[..., Listening],
+) -> None:
+    made = plugged("--dialect", "names-colon")
+    ear = made.heard()
+    worked_out = ear.format
+    assert isinstance(worked_out, StreamFormat)
+    columns = (Column("load"), Column("temp"))
+    made.lesson.roster.read_as(ear.kit, StreamFormat(",", columns, start="$", end="*"))
+    made.until(lambda: ear.warning is not None and ear.warning.code == "unlike", "it is told, with what can be done")
+    assert ear.warning.act == "work-out"
+    change = made.lesson.roster.read_as(ear.kit, ear.format, by_hand=False)
+    made.until(lambda: ear.format.channels == worked_out.channels and ear.warning is None, "it is read as before")
+    assert not ear.format.by_hand
+    made.lesson.changes.undo(change)
+    made.until(lambda: ear.format.by_hand, "and taken back it stands as it was set")
+
+
 def test_commands_of_the_plan_and_settings_of_the_link_reach_the_kit(plugged: Callable[..., Listening]) -> None:
     made = plugged()
     ear = made.heard()

@@ -341,13 +341,11 @@ class Roster:
                 made.append(self.hear(Port(row["link"], row["name"], row["identity"]), added=True))
         return made
 
-    def read_as(self, kit: int, format: StreamFormat, *, every: bool = False) -> Change:
-        """Reads a kit's lines in another way from now on; `every`: all kits whose lines have this shape, now and later.
-
-        Raises Trouble while one of them records.
-        """
+    def read_as(self, kit: int, format: StreamFormat, *, every: bool = False, by_hand: bool = True) -> Change:
+        """Reads a kit's lines in another way from now on; `every`: all kits whose lines have this shape, now and later; by_hand: it
+        stands so, else it is worked out from there. Raises Trouble while one of them records."""
         store, before = self._store, self.kits[kit].format
-        format = msgspec.structs.replace(format, by_hand=True, sure=1.0)
+        format = msgspec.structs.replace(format, by_hand=by_hand, sure=1.0 if by_hand else 0.0)
         rows = []
         for each, state in self.kits.items():
             own = state.format

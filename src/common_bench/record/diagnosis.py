@@ -8,6 +8,7 @@ from common_bench.links.causes import trouble
 from common_bench.model.trouble import LinkTrouble
 from common_bench.reading.prompts import waiting_for
 from common_bench.record.connection import QUIET_CODES, RESTARTS, RESTARTS_WITHIN, KitConnection
+from common_bench.record.tally import LOOK_BACK
 
 SILENT_AFTER = 2.0  # s without a byte
 SILENT_SPACINGS = 4.0  # usual spacings without a byte
@@ -66,6 +67,9 @@ def _warning(kit: KitConnection, at: float) -> LinkTrouble | None:
     if load > FULL:
         return trouble("overload", link, speed=str(kit.address.speed), share=f"{load:.0%}")
     lines, bad = kit.tally.lines_and_unreadable
+    format = kit.chain.reader.format
+    if lines >= LEAST_LINES and format is not None and format.by_hand and at - kit.last_reading > LOOK_BACK:
+        return trouble("unlike", link)
     if lines >= LEAST_LINES and bad > GARBLED * lines:
         return trouble("ragged" if kit.ragged > bad / 2 else "garbled", link, share=f"{bad / lines:.0%}")
     quiet = at - kit.last_reading

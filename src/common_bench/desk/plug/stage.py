@@ -367,10 +367,16 @@ class PlugStage(StageView):
         acts: dict[str, Callable[[], object]] = {
             "restart": lambda: roster.restart(source),
             "send": lambda: roster.send(source, trouble.send, "no ending"),
+            "work-out": lambda: self._work_out(source),
             "ask": lambda: roster.ask_for_readings(source, AskPlan(trouble.send or "?", 1.0, 0.5)),
         }
         if self.hub.try_to(acts[trouble.act]):
             self.hub.tell(f"Done: {trouble.label}.", "good")
+
+    def _work_out(self, kit: int) -> None:
+        """How its lines are read, which was set by hand and does not fit them any more."""
+        if (format := self.lesson.roster.kits[kit].format) is not None:
+            self.lesson.roster.read_as(kit, format, by_hand=False)
 
     def _ask_address(self) -> None:
         self.ask(
