@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
@@ -24,7 +25,7 @@ from common_bench.model.block import Block, Series, Stamped
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble, PoolTrouble, Trouble
-from common_bench.record.awaited import AwaitedRun
+from common_bench.record.awaited import CLOSE, AwaitedRun, parts_to_begin_at
 from common_bench.record.chain import Chain
 from common_bench.record.live import LiveWindow
 from common_bench.record.replay import replay
@@ -379,3 +380,14 @@ def test_runs_that_were_open_are_told_in_one_sentence_with_what_else_there_is(ca
         assert f"and {len(cases) - 3} others" in told[-1]
     if len(cases) > 1 and "asked" in cases:
         assert f"{cases.count('asked')} of them had not begun" in told[-1]
+
+
+@given(st.lists(st.floats(0.0, 0.05), max_size=60), st.integers(0, 3))
+def test_what_comes_while_a_run_waits_is_cut_where_it_can_begin_and_nothing_of_it_is_lost(
+    steps: list[float], size: int
+) -> None:
+    chunks = [Stamped(float(at), b"x" * size) for at in np.cumsum(steps)]
+    parts = parts_to_begin_at(chunks)
+    assert [each for part in parts for each in part] == chunks
+    for part, later in itertools.pairwise(parts):
+        assert part[-1].at - part[0].at < CLOSE <= later[0].at - part[0].at, "as few as can be, none longer than that"

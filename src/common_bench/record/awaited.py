@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import NamedTuple
 
+from common_bench.model.block import Stamped
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.format_finding import OtherLine
 from common_bench.reading.reader import Reader
@@ -19,6 +20,7 @@ from common_bench.record.steady_watch import SteadyWatch
 
 LATE = 10.0  # s, by which it may be known late that a run has begun, as by a peak
 HALF_A_DAY = 43_200.0  # s
+CLOSE = 0.02  # s, by which a run may be kept from earlier than its rule has it
 BEGINS_AFTER = 1.0  # s of silence, after which a kit that sends begins to send
 
 
@@ -125,6 +127,18 @@ class AwaitedRun:
         fitting = [each for each in self.checkpoints if each.last_t <= at - self.rule.before]
         chosen = fitting[-1] if fitting else self.checkpoints[0]
         return chosen, list(self.worked)[chosen.pieces - self._dropped :]
+
+
+def parts_to_begin_at(chunks: Sequence[Stamped]) -> list[list[Stamped]]:
+    """What has come in a turn, cut so that a run can begin with any part of it: those that came within CLOSE together, since each part
+    costs as much as many lines."""
+    parts: list[list[Stamped]] = []
+    for chunk in chunks:
+        if parts and chunk.at - parts[-1][0].at < CLOSE:
+            parts[-1].append(chunk)
+        else:
+            parts.append([chunk])
+    return parts
 
 
 def first_time(worked: Sequence[Worked]) -> float | None:

@@ -19,6 +19,7 @@ from common_bench.model.plan import AskPlan
 from common_bench.model.run import Ending
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import EngineTrouble, Trouble
+from common_bench.record.awaited import parts_to_begin_at
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.connection import Asking, KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
@@ -153,9 +154,7 @@ class Engine:
             assert format is not None
             chain = Chain(workings, calibrations, msgspec.structs.replace(format, only=id), ClockState(pace=self.speed))
             chain.reader.cutter = source.chain.reader.cutter
-            made = KitConnection(
-                kit, source.session, source.address, chain, self.now(), settled=True, parent=source
-            )  # fmt: skip
+            made = KitConnection(kit, source.session, source.address, chain, self.now(), settled=True, parent=source)
             source.relayed[id] = self._kits[kit] = made
 
         self.ask(add)
@@ -192,6 +191,7 @@ class Engine:
                 raise Trouble("kit-records")
             found.chain.read_as(format)
             found.live.forget_all()
+            found.tally.clear()  # what could not be read before says nothing of it
             for id, each in found.relayed.items():
                 each.chain.read_as(msgspec.structs.replace(format, only=id))
                 each.live.forget_all()
@@ -312,8 +312,8 @@ class Engine:
         if all(each.waiting is None for each in kit.all):
             self._hear(kit, chunks, at)
             return
-        for chunk in chunks:  # a run may begin at any of them
-            self._hear(kit, [chunk], at)
+        for part in parts_to_begin_at(chunks):
+            self._hear(kit, part, at)
 
     def _hear(self, kit: KitConnection, chunks: list[Stamped], at: float) -> None:
         reader = kit.chain.reader
