@@ -312,6 +312,8 @@ def test_the_next_lesson_begins_while_one_is_open_and_the_program_does_not_end_b
     t.make_class("8C", "2", tmp_path / "8c.benchbook")
     t.press("E")
     t.see("0 of 2 in")
+    t.press("6", "O")
+    t.see("groups have sent their findings")  # and no empty card, though it is open
     first = t.house.open_now()
 
     def next_lesson() -> None:

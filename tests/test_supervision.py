@@ -570,6 +570,11 @@ def test_an_end_that_is_taken_back_counts_for_nothing(school: School, late: bool
 # troubles as data
 
 
+def test_a_sentence_that_stands_alone_begins_with_a_capital_but_for_somebodys_own_word() -> None:
+    assert Trouble("unlike").alone.startswith("What comes does not fit")
+    assert Trouble("no-host", link="pond", why="late").alone.startswith("pond does not answer")
+
+
 @given(
     st.sampled_from(sorted(sentences())),
     st.dictionaries(st.sampled_from(["name", "case", "why", "unit"]), st.text(max_size=9)),
@@ -580,6 +585,8 @@ def test_a_trouble_is_kept_as_data_and_comes_back_as_it_was(code: str, fields: d
     again = Trouble(kept["code"], where=kept["where"], **kept["fields"])
     assert again == trouble
     assert again.sentence == trouble.sentence
+    assert trouble.alone == trouble.sentence, "a place stands before it"
+    assert Trouble(code, **fields).alone[1:] == Trouble(code, **fields).sentence[1:]
     assert "{" not in words_of(code, "what", {})
     ending = Ending("begin-refused", {"told": "no kit"})
     assert msgspec.json.decode(msgspec.json.encode(ending), type=Ending) == ending

@@ -84,6 +84,13 @@ class Trouble(Exception):
         advice = f" {self.do}" if self.do else ""
         return f"{place}{self.what}{advice}"
 
+    @property
+    def alone(self) -> str:
+        """The sentence where nothing stands before it: with a capital, unless it begins with somebody's own word."""
+        told = self.sentence
+        ours = words_of(self.code, "what", {"case": self.fields.get("case", "")})[:1]
+        return told[:1].upper() + told[1:] if not self.where and told[:1] == ours else told
+
     def __str__(self) -> str:
         return self.sentence
 

@@ -45,6 +45,7 @@ from common_bench.pool.power import power_words
 
 NAMED = 76  # px that a group's name needs
 THIS_LESSON = "this lesson"
+STAYS_SEALED = "The pool stays sealed until you open it to the class."
 SEALED = "Sealed. Groups cannot see each other's findings until you open the pool."
 NAMELESS = "Open without names: everybody sees the values, nobody whose they are."
 
@@ -255,19 +256,18 @@ class PoolStage(StageView):
         self.aside.setEnabled(bool(rows))
         self.who_card.show_lesson(lesson)
         self.state_card.setVisible(not whole or nameless)
-        drawn = lesson.store.plan.graph is not None
+        sent, drawn = len({row.group for row in lesson.store.pool_rows()}), lesson.store.plan.graph is not None
         for card in (self.graph_card, self.finding_card, self.scatter_card):
             card.setVisible(opened and graph is not None)
-        self.table_card.setVisible(opened and drawn)
-        self.findings_card.setVisible(opened and not drawn)
-        self.sealed_card.setVisible(not opened)
-        sent = len({row.group for row in lesson.store.pool_rows()})
+        self.table_card.setVisible(opened and drawn and bool(sent))
+        self.findings_card.setVisible(opened and not drawn and bool(sent))
+        self.sealed_card.setVisible(not (opened and sent))
         say(self.sealed_count, f"{sent} of {len(lesson.store.groups)}")
         say(self.sealed_words, "groups have sent their findings")
         say(
             self.sealed_more,
             "The pool is sealed: nobody sees a neighbour's findings, so nobody copies them. Open it to the class when you are ready; "
-            "it can be sealed again." if sent else "Each group sends its own in stage 5, Work up, or all are sent here (P). The pool stays sealed until you open it to the class.",
+            "it can be sealed again." if sent else f"Each group sends its own in stage 5, Work up, or all are sent here (P). {'' if opened else STAYS_SEALED}",
         )  # fmt: skip
         shown = len(lesson.store.pool_shown)
         say(self.state, NAMELESS if nameless else f"{shown} of {len(lesson.store.groups)} groups are shown, one after another." if opened and not whole else SEALED)  # fmt: skip

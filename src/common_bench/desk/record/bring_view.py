@@ -126,9 +126,9 @@ class BringView(QWidget):
         def show(read: tuple[list[Preview], FileTrouble | None]) -> bool:
             found, trouble = read
             self._hub.messages.mended(self._refused)  # of files that were chosen before
-            self._refused = "" if trouble is None else trouble.sentence
+            self._refused = "" if trouble is None else trouble.alone
             if trouble is not None:
-                self._hub.tell(trouble.sentence, "red")
+                self._hub.tell(trouble.alone, "red")
             return self._show_all([bringing_in.recognised(each) for each in found])
 
         size = sum(path.stat().st_size for path in paths if path.is_file())

@@ -138,7 +138,7 @@ class Hub(QObject):
         try:
             act()
         except Trouble as trouble:
-            self.tell(trouble.sentence, "red")
+            self.tell(trouble.alone, "red")
             return False
         return True
 
@@ -180,7 +180,7 @@ class Hub(QObject):
         refused = command.refused
         command.only_move()
         back()
-        self.tell(refused.sentence, "red")
+        self.tell(refused.alone, "red")
 
     # telling
 
@@ -195,7 +195,7 @@ class Hub(QObject):
         try:
             place = self.lesson.rescue.move()
         except Trouble as trouble:
-            self.tell(trouble.sentence, "red")
+            self.tell(trouble.alone, "red")
             return
         self.tell(f"The book, with all that was heard, is now in {place}. Go on with that file.", "amber")
 
