@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
@@ -13,9 +14,10 @@ from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 
 from common_bench.book.book import Book
+from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.plan_checking import faults_of
 from common_bench.lesson.plan_library import library_folder
-from common_bench.model.plan_file import plan_from_file, shipped_names
+from common_bench.model.plan_file import plan_from_file, shipped_names, shipped_plan
 from common_bench.standins.control import StandInProcess
 from common_bench.standins.world import world_of
 from cuts import cut_texts
@@ -326,6 +328,36 @@ def test_the_next_lesson_begins_while_one_is_open_and_the_program_does_not_end_b
     QTimer.singleShot(0, next_lesson)
     assert APPLICATION.exec() == 42, "and not what it gives when its last window has gone"
     assert t.window.isVisible()
+
+
+def test_a_book_that_another_program_holds_is_opened_to_be_read_and_follows_what_is_done_there(
+    teacher: Callable[..., Teacher], tmp_path: Path
+) -> None:
+    path = tmp_path / "9b.benchbook"
+    holder = OpenLesson.make(path, shipped_plan("swinging-bottles"), "9B", ["Basalt", "Chalk"])
+    t = teacher(tmp_path / "ports")
+    t.house.open_lesson(path, None)
+    t.see(f"{path}: this book is open elsewhere (process {os.getpid()}")
+    assert "only read" in t.window.windowTitle()
+    lesson = t.bench.hub.lesson
+    for stage in "123456":
+        t.press(stage)
+        QTest.qWait(150)
+        assert cut_texts(t.window) == []
+    t.press("4")
+    t.see("only read")
+    t.press("R", "Space", "M", "B", "G")
+    t.press("1")
+    t.type_into(t.plan.name, "Mine")
+    t.see("only read here: nothing was changed.")
+    assert lesson.store.plan.name == "Swinging bottles"
+    basalt = holder.store.groups[0].id
+    holder.register.rename_group(basalt, "Granite")
+    t.until(lambda: lesson.store.group(basalt).alias == "Granite", "what is done there is read here")
+    t.see("Granite")
+    holder.close()
+    t.window.close()
+    assert Book.open(path).notices == [], "and it was left as it was"
 
 
 def test_classes_are_changed_on_the_shelf_whether_they_are_open_or_not(

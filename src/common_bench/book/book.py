@@ -50,6 +50,7 @@ class Book:
         self._lock = lock
         self._kept_apart: tempfile.TemporaryDirectory[str] | None = None  # holds a copy that was brought up for reading
         self._ids = ids or Ids()
+        self._version: int | None = None  # of what other programs have written, as it was looked at last
         self._staying = threading.Lock()  # held by who writes from another thread, and where the book moves
         self._connection: Connection = engine.connect()
 
@@ -160,7 +161,14 @@ class Book:
             with self._connection.begin():
                 yield self._connection
         except REFUSED as fault:
-            raise refusal(fault, self.path) from fault
+            told = refusal(fault, self.path)
+            raise (told if told.code != "book-read-only" or self._lock else BookTrouble("book-only-read")) from fault
+
+    def has_changed(self) -> bool:
+        """Whether another program has written to it since last asked."""
+        with self._transaction() as connection:
+            before, self._version = self._version, connection.execute(text("PRAGMA data_version")).scalar()
+        return before is not None and before != self._version
 
     @property
     def is_readonly(self) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import time
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -42,6 +43,7 @@ from common_bench.record.replay import replay
 from common_bench.record.snapshot import KitState
 
 MOST_TOLD = 3  # damaged rows in one sentence
+LOOKED_EVERY = 2.0  # s, whether another program has changed a book that is only read
 
 
 class OpenLesson:
@@ -91,6 +93,7 @@ class OpenLesson:
         self.bringing_in = BringingIn(self.store, self.changes)
         self.rescue = Rescue(self.store, self._journal)
         self._closed = self._caught_up = False
+        self._looked = 0.0  # monotonic s, at a book that is only read
         self._ended: list[EngineEvent] = []  # runs that are still to be given to be worked up
         self._formats: set[int] = set()  # kits whose formats are to be kept
         if self._engine is not None:
@@ -119,10 +122,15 @@ class OpenLesson:
 
     @classmethod
     def open_within_reach(cls, path: Path, lesson: int | None = None) -> OpenLesson:
-        """The same; of a book that lies where nothing can be written, a copy in the user's data place, which is told."""
+        """The same; of a book that lies where nothing can be written, a copy in the user's data place, which is told; one that another
+        program holds is only read, which is told too."""
         try:
             return cls.open(path, lesson)
         except BookTrouble as trouble:
+            if trouble.code == "book-open-elsewhere":
+                read = cls.open(path, lesson, readonly=True)
+                read.notices.insert(0, Trouble("book-to-read", where=str(path), holder=trouble.fields["holder"]))
+                return read
             if trouble.code not in ("book-folder-read-only", "book-read-only"):
                 raise
             folder = Path(platformdirs.user_data_dir("common-bench")) / "copies"
@@ -199,7 +207,7 @@ class OpenLesson:
     def tick(self) -> list[EngineEvent]:
         """What has happened since last asked: runs that have ended are given to be worked up, what has been worked up
         is kept, formats are remembered. To be asked a few times a second, at once where there `is_more`."""
-        found = self._engine.events() if self._engine is not None else []
+        found = self._engine.events() if self._engine is not None else self._seen_elsewhere()
         gone = self.rescue.look()
         if gone is not None:
             found.append(EngineEvent("moved", trouble=gone))
@@ -225,6 +233,14 @@ class OpenLesson:
         if self.runs_in_step.collect():
             found.append(EngineEvent("in-step"))
         return found
+
+    def _seen_elsewhere(self) -> list[EngineEvent]:
+        """What another program has changed in a book that is only read."""
+        if time.monotonic() - self._looked < LOOKED_EVERY or not self.book.has_changed():
+            return []
+        self._looked = time.monotonic()
+        self.store.refresh()
+        return [EngineEvent("in-step")]
 
     @property
     def is_more(self) -> bool:

@@ -60,8 +60,10 @@ class Roster:
         return not self.why_not_ready(group) and state is not None and state.format is not None and state.format.is_sure
 
     def why_not_ready(self, group: int) -> str:
-        """Empty where a run can begin; otherwise why not, as a code of the table of sentences: no-kit, not-plugged, listening,
-        recording, waits, or what is wrong with its link."""
+        """Empty where a run can begin; otherwise why not, as a code of the table of sentences: only-read, no-kit, not-plugged,
+        listening, recording, waits, or what is wrong with its link."""
+        if self._engine is None:
+            return "only-read"
         state = self.state(group)
         if state is None:
             return "no-kit" if self._store.kit_of(group) is None else "not-plugged"

@@ -306,8 +306,8 @@ class PlugStage(StageView):
             self._which, self.hub.lit = None, None
             self.which.setText("Which is which? (W)")
             return
-        lesson = self.hub.lesson
-        self._which = WhichIsWhich({kit: state.live for kit, state in lesson.roster.kits.items()}, lesson.engine.speed)
+        speed = self.lesson.engine.speed if self.lesson.is_live else 1.0
+        self._which = WhichIsWhich({kit: state.live for kit, state in self.lesson.roster.kits.items()}, speed)
         self.which.setText("Listening… stop (W)")
         self.hub.tell(
             "Press, warm, cover or shake one sensor: its card and its bench light up. Enter gives it to the selected bench.",

@@ -19,7 +19,7 @@ class Frames(QObject):
 
     _turned = pyqtSignal()
 
-    def __init__(self, window: QObject, engine: Engine, draw: Callable[[], object]) -> None:
+    def __init__(self, window: QObject, engine: Engine | None, draw: Callable[[], object]) -> None:
         super().__init__(window)
         self.least = 0
         self._window, self._engine, self._draw = window, engine, draw
@@ -32,11 +32,13 @@ class Frames(QObject):
 
     def start(self) -> None:
         self._timer.start(WITHOUT_TURNS)
-        self._engine.turned = self._ask
+        if self._engine is not None:
+            self._engine.turned = self._ask
 
     def stop(self) -> None:
-        self._engine.turned = lambda: False
-        self._engine.drawn()
+        if self._engine is not None:
+            self._engine.turned = lambda: False
+            self._engine.drawn()
         self._timer.stop()
 
     def _ask(self) -> bool:
@@ -54,7 +56,8 @@ class Frames(QObject):
         try:
             self._draw_one()
         finally:
-            self._engine.drawn()
+            if self._engine is not None:
+                self._engine.drawn()
 
     def _draw_one(self) -> None:
         self._asked = False

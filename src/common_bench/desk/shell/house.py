@@ -162,7 +162,8 @@ class House:
         if stand_ins is None:
             remember(lesson.book.path, lesson.store.id)
         hub = Hub(lesson, stand_ins or self._ports, only_stand_ins=stand_ins is not None)
-        hub.try_to(lesson.roster.hear_added)
+        if lesson.is_live:
+            hub.try_to(lesson.roster.hear_added)
         hub.stage = "plan" if stage == "plan" else "record"
         self._take(Bench(hub, self._faults, self))
 

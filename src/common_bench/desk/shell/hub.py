@@ -105,7 +105,8 @@ class Hub(QObject):
     def __init__(self, lesson: OpenLesson, ports_folder: Path | None = None, *, only_stand_ins: bool = False) -> None:
         super().__init__()
         self.lesson = lesson
-        lesson.engine.patience = WAIT_AT_MOST
+        if lesson.is_live:
+            lesson.engine.patience = WAIT_AT_MOST
         self.ports_folder, self._only_stand_ins = ports_folder, only_stand_ins
         self._looker = ThreadPoolExecutor(1, thread_name_prefix="ports")
         self._looking: Future[list[Port]] | None = None
@@ -231,7 +232,7 @@ class Hub(QObject):
 
     def begin_to_look(self) -> None:
         """The same by a worker, unless it looks already: what the system says of its ports it says slowly."""
-        if self._looking is None or self._looking.done():
+        if self.lesson.is_live and (self._looking is None or self._looking.done()):
             self._looking = self._looker.submit(self._ports)
             self.later(self._looking, self._take_ports)
 

@@ -223,13 +223,14 @@ class Tape(QFrame):
 
     def _look_up(self, ask: Callable[[Book], Lines], then: Callable[[Lines], object]) -> None:
         """Has the journal looked through by a worker, once all that was heard is in it."""
-        journal, book = self._hub.lesson.journal, self._hub.lesson.book
+        lesson = self._hub.lesson
 
         def work() -> Lines:
-            journal.flush()
-            return ask(book)
+            if lesson.is_live:
+                lesson.journal.flush()
+            return ask(lesson.book)
 
-        self._hub.later(self._hub.lesson.working_up.submit(work), then)
+        self._hub.later(lesson.working_up.submit(work), then)
 
     def _pause_for(self, words: str) -> None:
         say(self.found, words)

@@ -56,7 +56,8 @@ class Bench(QMainWindow):
         self.asked_to_leave = False
         self.news = News(hub)
         self._asked_to_close = self._stale = False  # the stage is to be shown anew
-        self.setWindowTitle(f"{on_one_line(hub.lesson.store.plan.name, 80)} · Common Bench")
+        read = "" if hub.lesson.is_live else " · only read"
+        self.setWindowTitle(f"{on_one_line(hub.lesson.store.plan.name, 80)}{read} · Common Bench")
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -70,7 +71,7 @@ class Bench(QMainWindow):
         hub.selected.connect(lambda _: self.refresh())
         hub.staged.connect(lambda _: self._show_stage())
         hub.book_changed.connect(self.refresh)
-        self.frames = Frames(self, hub.lesson.engine, lambda: self.stage.draw())
+        self.frames = Frames(self, hub.lesson.engine if hub.lesson.is_live else None, lambda: self.stage.draw())
         self._rounds = Rounds(
             self, (
                 self._take_events, lambda: self.path.refresh(), lambda: self.benches.refresh(), lambda: self.tape.refresh(),
