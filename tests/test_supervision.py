@@ -144,14 +144,9 @@ def test_a_turn_waits_for_what_is_drawn_and_not_for_a_window_that_hangs(monkeypa
     wait_for(lambda: len(heard) == 5, "what comes is read")
     assert len(began) <= before + 1, "while a turn waits"
 
-    def at_once() -> bool:
-        loop.release()
-        return True
-
-    draw = at_once
+    draw = lambda: threading.Timer(0.01, loop.release).start() or True  # noqa: E731  # a frame that takes 10 ms
     loop.release()
-    wait_for(lambda: len(began) > before + 20, "turns go on")
-    assert min(np.diff(began[before + 2 :])) < LONGEST_FRAME, "at their own pace"
+    wait_for(lambda: len(began) > before + 20, "turns go on when it is drawn, though nothing else wakes the engine")
     loop.ask(loop.end, 5.0)
     assert loop.join(5.0)
     ours.close()

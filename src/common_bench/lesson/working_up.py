@@ -99,15 +99,15 @@ class WorkingUp:
         rows = {row["id"]: row for row in self._store.book.rows("run", id=[run for run, _, _ in ends])}
         for run, recorded, resumed in ends:
             if run in rows and resumed == self._resumed.get(run, 0):
-                self._ended(run, rows[run], recorded)
+                self._ended(run, rows[run], recorded, many=len(ends) > WORKERS)
 
-    def _ended(self, run: int, row: Row, recorded: Recorded | None) -> None:
+    def _ended(self, run: int, row: Row, recorded: Recorded | None, *, many: bool) -> None:
         found = run_of(row)
         if found.state != "closed" or (recorded is not None and recorded.end != found.end):
             return
         if found.begin is not None and self._tried.get(run, NEVER) != found.end:
             self._under_way.pop(run, None)
-            self._ask(found, recorded, to_keep=True)
+            self._ask(found, recorded, to_keep=True, many=many)
         elif run not in self._under_way:
             self._settled.add(run)
             self._store.put("run", [row])
@@ -128,12 +128,13 @@ class WorkingUp:
             if run.id not in with_findings and run.trouble is None and run.id not in self._tried:
                 self._ask(run, None, to_keep=True)
 
-    def _ask(self, run: Run, recorded: Recorded | None, *, to_keep: bool) -> None:
+    def _ask(self, run: Run, recorded: Recorded | None, *, to_keep: bool, many: bool = False) -> None:
+        """many: runs have ended at once with it, so that the window goes on the better the fewer workers there are."""
         if run.id in self._under_way:
             return
         if to_keep:
             self._tried[run.id] = run.end
-        plan, worker = self._store.plan, self._workers if recorded is None else self._one
+        plan, worker = self._store.plan, self._one if many or recorded is not None else self._workers
         asked = Asked(run, recorded, self._store.channels, plan.findings, to_keep, plan.rule.used)
         self._under_way[run.id] = worker.submit(worked_up_of, self._store.book, asked)
 

@@ -114,8 +114,7 @@ class Loop:
         """What was waited for is drawn. From another thread."""
         if self._draws_since is not None:
             self._draws_since = None
-            if time.monotonic() >= self._due:
-                self._wake()
+            self._wake()  # it sleeps until the longest frame would be over
 
     def _wake(self) -> None:
         with contextlib.suppress(OSError):  # full: it is awake already; or closed
