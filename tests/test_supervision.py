@@ -20,6 +20,7 @@ from common_bench.book import book_file
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.journal import HEARD, JournalEntry, JournalWriter
+from common_bench.lesson.calibration_words import curve_shown, not_sent
 from common_bench.lesson.demonstration import plug_in, prepared_lesson
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.words import bench_words
@@ -198,6 +199,25 @@ def test_what_nobody_listened_to_is_told_apart_by_line_and_never_before_that(
         stamped(data, since, since + 99, step),
     ):
         assert len(listened) == 1, "as it was read"
+
+
+def test_a_kit_that_is_heard_without_the_plans_column_says_so_where_it_is_calibrated_and_recorded(
+    school: School,
+) -> None:
+    made = school(count=1)
+    lesson, group = made.lesson, made.group["Basalt"]
+    sensor, kit = lesson.store.sensor(), lesson.store.kit_of(group)
+    assert sensor is not None
+    assert kit is not None
+    assert not_sent(lesson, group, sensor) == ""
+    assert not any("sends no" in each for each in lesson.recording.lacks(group))
+    format = lesson.roster.kits[kit].format
+    assert format is not None
+    renamed = [msgspec.structs.replace(each, name="pull") if each.name == "load" else each for each in format.columns]
+    lesson.roster.read_as(kit, msgspec.structs.replace(format, columns=tuple(renamed)))
+    made.until(lambda: not_sent(lesson, group, sensor), "it is seen")
+    assert lesson.recording.lacks(group)[0] == not_sent(lesson, group, sensor) == "sends no “load”"
+    assert curve_shown(lesson, group, sensor).why == "It sends no “load”. Give one of its columns that name in Plug in."
 
 
 def ends_the_thread(made: Class) -> None:
