@@ -400,7 +400,7 @@ class Wall:
 
     @staticmethod
     def wait(ms: int) -> None:
-        """As the program itself waits, for whatever comes next; qWait would sleep for ten ms at a time in between."""
+        """By an event loop, as the program itself waits for whatever comes next."""
         from PyQt6.QtCore import QEventLoop, Qt, QTimer
 
         loop = QEventLoop()

@@ -21,6 +21,7 @@ from common_bench.calibrate.judging import (
 from common_bench.calibrate.steady import HOLD, Steadiness
 from common_bench.lesson.calibrating import NOT_STEADY, Taking
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.run_words import sends_no
 from common_bench.lesson.words import Tone, age_words, bench_note, days_old
 from common_bench.model.calibration import Calibration, ReferencePoint
 from common_bench.model.measured import NO_VALUE, digits, first_place, plain, written
@@ -47,8 +48,8 @@ def curve_shown(lesson: OpenLesson, group: int, sensor: SensorPlan) -> Shown:
     """The curve of a bench for a sensor as it is to be shown now, or why there is none."""
     kit = lesson.store.kit_of(group)
     points = lesson.store.points(kit, sensor.channel) if kit is not None else []
-    if not points and not_sent(lesson, group, sensor):
-        return Shown(None, f"It {not_sent(lesson, group, sensor)}. Give one of its columns that name in Plug in.")
+    if not points and (lack := not_sent(lesson, group, sensor)):
+        return Shown(None, f"It {lack}. Give one of its columns that name in Plug in.")
     if not points and sensor.curve != "formula":
         kept = lesson.sensors.applied(group, sensor.channel)
         if kept is not None:
@@ -68,7 +69,7 @@ def not_sent(lesson: OpenLesson, group: int, sensor: SensorPlan) -> str:
     """`sends no “load”`, of a bench whose kit is heard without the column that a sensor is in; else nothing."""
     kit = lesson.store.kit_of(group)
     absent = lesson.roster.absent_channels(kit) if kit is not None else []
-    return f"sends no “{sensor.channel}”" if sensor.channel in absent else ""
+    return sends_no(sensor.channel) if sensor.channel in absent else ""
 
 
 def steady_line(found: Steadiness | None) -> tuple[str, Tone]:

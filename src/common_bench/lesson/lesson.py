@@ -236,9 +236,11 @@ class OpenLesson:
 
     def _seen_elsewhere(self) -> list[EngineEvent]:
         """What another program has changed in a book that is only read."""
-        if time.monotonic() - self._looked < LOOKED_EVERY or not self.book.has_changed():
+        if time.monotonic() - self._looked < LOOKED_EVERY:
             return []
         self._looked = time.monotonic()
+        if not self.book.has_changed():
+            return []
         self.store.refresh()
         return [EngineEvent("in-step")]
 

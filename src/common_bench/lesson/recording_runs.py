@@ -12,6 +12,7 @@ from common_bench.book.changes import Change
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.predictions import Predictions
 from common_bench.lesson.roster import Roster
+from common_bench.lesson.run_words import sends_no
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
 from common_bench.lesson.working_up import WorkingUp
@@ -45,7 +46,7 @@ class Recording:
         """What a bench lacks that the plan asks for, in words, though a run could begin; empty where it is ready."""
         store, kit = self._store, self._store.kit_of(group)
         absent = self._roster.absent_channels(kit) if kit is not None else []
-        told = [f"sends no “{channel}”" for channel in absent]
+        told = [sends_no(channel) for channel in absent]
         told += [
             f"{each.quantity} is not calibrated"
             for each in store.plan.sensors

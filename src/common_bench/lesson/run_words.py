@@ -15,6 +15,11 @@ MOST_NAMED = 3  # runs that are called by their names; of more, how many others 
 OPEN = "run-was-open"
 
 
+def sends_no(channel: str) -> str:
+    """What a bench lacks whose kit is heard without a column that the plan asks for."""
+    return f"sends no “{channel}”"
+
+
 def listed(names: Sequence[str]) -> str:
     """`Basalt run 1`, `Basalt run 1 and Chalk run 1`, `Basalt run 1, Chalk run 1, Flint run 1 and 3 others`."""
     if len(names) > MOST_NAMED + 1:

@@ -12,7 +12,7 @@ from common_bench.fits.curve_fit import UNLIKELY, chance
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.pool_state import state_words
 from common_bench.lesson.reading_words import plugged_words
-from common_bench.lesson.run_words import kept_words
+from common_bench.lesson.run_words import kept_words, sends_no
 from common_bench.model.bench import Port
 from common_bench.model.measured import NO_VALUE, Measured, digits, plain
 from common_bench.model.plan import Condition, SensorPlan
@@ -145,7 +145,7 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
     kit = lesson.store.kit_of(group)
     absent = lesson.roster.absent_channels(kit) if kit is not None else []
     if absent and stage in ("plug", "calibrate", "record"):
-        return f"sends no “{absent[0]}”", "amber"
+        return sends_no(absent[0]), "amber"
     if stage == "calibrate":
         return _calibration_words(lesson, group)
     if stage == "record" and state is not None:

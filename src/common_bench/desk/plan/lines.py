@@ -66,9 +66,7 @@ class LineField(Field):
     def event(self, event: QEvent | None) -> bool:
         """Tab takes the word that is offered first, or the one that was gone to; without an offer it goes on."""
         tab = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() == Qt.Key.Key_Tab
-        popup = (
-            self._completer.popup() if tab else None
-        )  # which is not there before all is made, and after it is taken down
+        popup = self._completer.popup() if tab else None  # not there while all is made, nor once it is taken down
         if event is not None and popup is not None and popup.isVisible() and self._model.stringList():
             self._take(str(popup.currentIndex().data() or self._model.stringList()[0]))
             popup.hide()

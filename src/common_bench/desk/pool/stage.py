@@ -45,7 +45,7 @@ from common_bench.pool.power import power_words
 
 NAMED = 76  # px that a group's name needs
 THIS_LESSON = "this lesson"
-STAYS_SEALED = "The pool stays sealed until you open it to the class."
+STAYS_SEALED = " The pool stays sealed until you open it to the class."
 SEALED = "Sealed. Groups cannot see each other's findings until you open the pool."
 NAMELESS = "Open without names: everybody sees the values, nobody whose they are."
 
@@ -267,7 +267,7 @@ class PoolStage(StageView):
         say(
             self.sealed_more,
             "The pool is sealed: nobody sees a neighbour's findings, so nobody copies them. Open it to the class when you are ready; "
-            "it can be sealed again." if sent else f"Each group sends its own in stage 5, Work up, or all are sent here (P). {'' if opened else STAYS_SEALED}",
+            "it can be sealed again." if sent else f"Each group sends its own in stage 5, Work up, or all are sent here (P).{'' if opened else STAYS_SEALED}",
         )  # fmt: skip
         shown = len(lesson.store.pool_shown)
         say(self.state, NAMELESS if nameless else f"{shown} of {len(lesson.store.groups)} groups are shown, one after another." if opened and not whole else SEALED)  # fmt: skip

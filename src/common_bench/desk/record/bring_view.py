@@ -127,8 +127,8 @@ class BringView(QWidget):
             found, trouble = read
             self._hub.messages.mended(self._refused)  # of files that were chosen before
             self._refused = "" if trouble is None else trouble.alone
-            if trouble is not None:
-                self._hub.tell(trouble.alone, "red")
+            if self._refused:
+                self._hub.tell(self._refused, "red")
             return self._show_all([bringing_in.recognised(each) for each in found])
 
         size = sum(path.stat().st_size for path in paths if path.is_file())

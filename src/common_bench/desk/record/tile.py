@@ -241,10 +241,8 @@ class Tile(QFrame):
         why = lesson.roster.why_not_ready(self.group)
         kept = len(lesson.store.kept_runs(self.group))
         wanted = lesson.store.plan.runs_per_group
-        share, share_words = (
-            0.0,
-            f"{kept} of {wanted} runs kept",
-        )  # set once: a bar is painted, and what is beside it, as it is set
+        # shown once all is known: a bar is painted as it is set, and what is beside it too
+        share, share_words = 0.0, f"{kept} of {wanted} runs kept"
         if state is not None and state.run is not None:
             run = state.run
             raw = " · raw" if any("calibrated" in each for each in lesson.store.run(run.id).lacks) else ""
