@@ -19,6 +19,7 @@ OFFERS = {
         "keep_file",
         "kept_file",
         "StampedLines",
+        "StampedRows",
     ),
     "heard_again": (
         "heard",
@@ -44,6 +45,8 @@ OFFERS = {
         "remove_run",
         "Removed",
     ),
+    "row_lines": ("RowsAsLines",),
+    "row_loops": ("loop",),
 }
 
 __all__ = names_of(OFFERS)

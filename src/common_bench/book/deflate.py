@@ -11,7 +11,7 @@ DAMAGED: type[Exception] = isal_zlib.error  # type: ignore[assignment]  # an exc
 QUICK = 1  # of the library that uses the processor's vectors: five times as quick, in as much room as zlib's level 2
 
 
-def deflated(data: bytes, *, quick: bool = False) -> bytes:
+def deflated(data: bytes | memoryview, *, quick: bool = False) -> bytes:
     """quick: for what is brought in while somebody waits."""
     return isal_zlib.compress(data, QUICK) if quick else zlib.compress(data, THOROUGH)
 

@@ -1,26 +1,30 @@
-"""A file that was brought in, as the journal of a session that heard nothing: the file whole, and line by line. Lines in; rows in the
-book out."""
+"""A file that was brought in, as the journal of a session that heard nothing: its lines, and the file whole, or the rows of the file that
+stand for its lines. Lines in; rows in the book out."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
+from functools import partial
 from typing import Any, NamedTuple
 
 import numpy as np
-from sqlalchemy import insert
+from sqlalchemy import insert, select
 
 from common_bench.book import schema
 from common_bench.book.book import Book
 from common_bench.book.deflate import deflated, inflated
 from common_bench.book.journal import FILE, HEARD, heard_row
-from common_bench.book.packing import packed
+from common_bench.book.packing import file_bytes, packed, packed_rows
 from common_bench.book.refusals import REFUSED, refusal
-from common_bench.book.soundness import journal_sum
-from common_bench.model.block import Arrived, Floats, Ints, Stamped
+from common_bench.book.row_lines import RowsAsLines
+from common_bench.book.soundness import journal_fault, journal_sum
+from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, Stamped
 
-PACKERS = 1  # threads that pack, beside the one that makes lines and the one that hears them
+PACKERS = 2  # threads that pack, beside the one that hears lines; on two cores, while that one waits
 CHUNKS_A_ROW = 8192
+ROWS_A_ROW = 1 << 16  # of a file, that are kept in one row of the journal
 
 
 class StampedLines(NamedTuple):
@@ -33,32 +37,47 @@ class StampedLines(NamedTuple):
     numbers: Floats | None = None
 
 
+class StampedRows(NamedTuple):
+    """Rows of a file, as it has them, that stand for lines. t, sizes, numbers: as of lines; rows: all bytes of the file from those before
+    on; starts: (n,) byte of these at which each begins; made: how lines are made of them."""
+
+    t: Floats
+    sizes: Ints
+    rows: memoryview
+    starts: Ints
+    made: RowsAsLines
+    numbers: Floats | None = None
+
+
 def keep_file(
     book: Book,
     session: int,
-    whole: bytes,
-    pieces: Iterable[StampedLines],
+    whole: bytes | None,
+    pieces: Iterable[StampedLines | StampedRows],
     heard: Callable[[Arrived], object] | None = None,
 ) -> int:
-    """Puts a file that was brought in, whole (compressed) and line by line, into the journal of a session that holds nothing yet;
-    gives how many bytes its lines have. All of it or nothing. heard: is told its lines while others are packed, as they will be read
-    from the book. Raises BookTrouble, and what `pieces` and `heard` do."""
+    """Puts a file that was brought in, whole (None where its rows stand for lines, so that these are all of it) and line by line, into the
+    journal of a session that holds nothing yet; gives how many bytes its lines have. All of it or nothing. heard: is told its lines
+    while others are packed, as they will be read from the book. Raises BookTrouble, and what `pieces` and `heard` do."""
     waits: list[Future[dict[str, Any]]] = []
     first = 0
     with ThreadPoolExecutor(PACKERS) as packers:  # what packs does not hold the interpreter
-        file = packers.submit(deflated, whole, quick=True)
+        file = None if whole is None else packers.submit(deflated, whole, quick=True)
         try:
-            for lines in pieces:
-                for at, arrived in _in_rows(lines):
-                    waits.append(packers.submit(_row, session, first, at, arrived))
-                    first += len(arrived.data)
+            for piece in pieces:
+                for makes, arrived in _in_rows(piece, session, first):
+                    waits += map(packers.submit, makes)
+                    first += len(arrived.held)
                     if heard is not None:
                         heard(arrived)
         except BaseException:
             packers.shutdown(wait=False, cancel_futures=True)
             raise
-        row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, file.result())])
-        rows = [{**row, "check_sum": journal_sum(row)}, *(each.result() for each in waits)]
+        rows: list[dict[str, Any]] = []
+        if file is not None:
+            row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, file.result())])
+            rows.append({**row, "check_sum": journal_sum(row)})
+        rows += [each.result() for each in waits]
     try:  # what takes its time is done: runs that are recorded meanwhile do not wait for the book
         with book.engine.connect() as connection, connection.begin():
             connection.execute(insert(schema.journal), rows)
@@ -67,14 +86,32 @@ def keep_file(
     return first
 
 
-def _in_rows(lines: StampedLines) -> Iterator[tuple[float, Arrived]]:
-    """Lines as the rows of a journal take them: when, and what came."""
-    ends, data = np.concatenate([[0], np.cumsum(lines.sizes)]), memoryview(lines.data)
-    for low in range(0, len(lines.t), CHUNKS_A_ROW):
+def _in_rows(
+    piece: StampedLines | StampedRows, session: int, first: int
+) -> Iterator[tuple[Sequence[Callable[[], dict[str, Any]]], Arrived]]:
+    """What makes rows of a journal, and what was heard in these. first: offset of its first byte."""
+    ends = np.concatenate([[0], np.cumsum(piece.sizes)])
+    if isinstance(piece, StampedRows):
+        rows, made, t = piece.rows, piece.made, piece.t
+        makes = []
+        for low in range(0, len(t), ROWS_A_ROW):
+            high = min(len(t), low + ROWS_A_ROW)
+            begin = int(piece.starts[low]) if low else 0
+            stop = int(piece.starts[high]) if high < len(t) else len(rows)
+            own = replace(made, first=made.first + low, skip=int(piece.starts[low]) - begin)
+            size = int(ends[high] - ends[low])
+            makes.append(
+                partial(packed_rows, session, HEARD, first + int(ends[low]), rows[begin:stop], own, t[low:high], size)
+            )
+        yield makes, Arrived(LaterBytes(int(ends[-1]), lambda: made.lines(rows, t)[0]), t, piece.sizes, piece.numbers)
+        return
+    data = memoryview(piece.data)
+    for low in range(0, len(piece.t), CHUNKS_A_ROW):
         part = slice(low, low + CHUNKS_A_ROW)
-        begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(lines.t))])
-        numbers = None if lines.numbers is None else lines.numbers[part]
-        yield float(lines.t[low]), Arrived(bytes(data[begin:end]), lines.t[part], lines.sizes[part], numbers)
+        begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(piece.t))])
+        numbers = None if piece.numbers is None else piece.numbers[part]
+        arrived = Arrived(bytes(data[begin:end]), piece.t[part], piece.sizes[part], numbers)
+        yield [partial(_row, session, first + begin, float(piece.t[low]), arrived)], arrived
 
 
 def _row(session: int, first: int, at: float, arrived: Arrived) -> dict[str, Any]:
@@ -82,9 +119,18 @@ def _row(session: int, first: int, at: float, arrived: Arrived) -> dict[str, Any
 
 
 def kept_file(book: Book, session: int) -> bytes:
-    """The file that a session was brought in from; nothing where it was none, or is gone."""
-    rows = book.rows("journal", session=session, what=FILE)
+    """The file that a session was brought in from; nothing where it was none, or something of it is gone."""
+    j = schema.journal
+    parts: list[bytes] = []
     try:
-        return inflated(rows[0]["bytes"]) if rows else b""
+        with book.engine.connect() as connection:
+            query = select(*schema.as_they_lie(j)).where(j.c.session == session).order_by(j.c.id)
+            for row in map(dict, connection.execution_options(yield_per=200).execute(query).mappings()):
+                if journal_fault(row):
+                    return b""
+                parts.append(inflated(row["bytes"]) if row["what"] == FILE else file_bytes(row))
+    except REFUSED as fault:
+        raise refusal(fault, book.path) from fault
     except ValueError:
         return b""
+    return b"".join(parts)

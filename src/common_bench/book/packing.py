@@ -8,7 +8,9 @@ from typing import Any
 import numpy as np
 
 from common_bench.book.deflate import deflated, inflated
+from common_bench.book.row_lines import BEGINS, RowsAsLines
 from common_bench.book.soundness import journal_fault, journal_sum
+from common_bench.model.block import Floats
 
 Row = dict[str, Any]
 
@@ -22,10 +24,27 @@ def packed(rows: Sequence[Mapping[str, Any]], *, quick: bool = False) -> Row:
     data = b"".join(row["bytes"] for row in rows)
     row = {
         "session": first["session"], "what": first["what"], "first_byte": first["first_byte"], "at": first["at"],
-        "stamps": _narrow(np.diff(stamps, prepend=stamps[:1] * 0), quick=quick),
+        "stamps": _stamps(stamps, quick=quick),
         "sizes": _narrow(sizes, quick=quick), "bytes": deflated(data, quick=quick), "packed": len(data),
     }  # fmt: skip
     return {**row, "check_sum": journal_sum(row)}
+
+
+def packed_rows(
+    session: int, what: str, first: int, rows: bytes | memoryview, made: RowsAsLines, t: Floats, size: int
+) -> Row:
+    """Rows of a file as one row of the journal, out of which their lines come again. first: offset of the first line; size: bytes of
+    all of them."""
+    row = {
+        "session": session, "what": what, "first_byte": first, "at": float(t[0]), "stamps": _stamps(t.view("<i8"), quick=True),
+        "sizes": made.kept(), "bytes": deflated(rows, quick=True), "packed": size,
+    }  # fmt: skip
+    return {**row, "check_sum": journal_sum(row)}
+
+
+def file_bytes(row: Mapping[str, Any]) -> bytes:
+    """The bytes of a file that stand for the lines of a row; nothing where they are kept as lines. Raises ValueError."""
+    return inflated(row["bytes"]) if row.get("packed") and row["sizes"].startswith(BEGINS) else b""
 
 
 def unpacked(row: Mapping[str, Any]) -> Row:
@@ -33,8 +52,12 @@ def unpacked(row: Mapping[str, Any]) -> Row:
     whole = row.get("packed") or 0
     if not whole:
         return dict(row)
-    stamps, sizes = np.cumsum(_wide(row["stamps"], "<i8")), _wide(row["sizes"], "<u4")
-    data = inflated(row["bytes"])
+    stamps, data = np.cumsum(_wide(row["stamps"], "<i8")), inflated(row["bytes"])
+    if row["sizes"].startswith(BEGINS):
+        data, found = RowsAsLines.of(row["sizes"]).lines(data, stamps.view("<f8"))
+        sizes = found.astype("<u4")
+    else:
+        sizes = _wide(row["sizes"], "<u4")
     if len(data) != whole or len(stamps) != len(sizes) or int(sizes.sum()) != whole:
         raise ValueError("its packed cells hold less than they should")
     return {**row, "stamps": stamps.astype("<i8").tobytes(), "sizes": sizes.tobytes(), "bytes": data, "packed": 0}
@@ -54,6 +77,10 @@ def whole_size(row: Mapping[str, Any]) -> int:
     """How many bytes were heard in a row, as far as it tells."""
     packed = row.get("packed")
     return packed if isinstance(packed, int) and packed > 0 else len(row["bytes"] or b"")
+
+
+def _stamps(stamps: np.ndarray, *, quick: bool) -> bytes:
+    return _narrow(np.diff(stamps, prepend=stamps[:1] * 0), quick=quick)
 
 
 def _narrow(numbers: np.ndarray, *, quick: bool) -> bytes:

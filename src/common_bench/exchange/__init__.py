@@ -29,7 +29,11 @@ OFFERS = {
         "Match",
         "matched",
     ),
-    "plain_rows": ("plain_rows",),
+    "plain_rows": (
+        "plain_rows",
+        "PlainRows",
+        "StackedRows",
+    ),
     "points": ("points_from",),
     "senml_out": ("senml_pack",),
     "series_of_files": (

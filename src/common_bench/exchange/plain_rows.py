@@ -11,16 +11,11 @@ from itertools import accumulate
 
 import numpy as np
 
+from common_bench.book.file_keeping import StampedRows
+from common_bench.book.row_lines import RowsAsLines
 from common_bench.exchange.column_rows import ColumnRows, RowLines
 from common_bench.exchange.logged import NOTHING
-from common_bench.exchange.row_loops import (
-    LONGEST_START,
-    MOST_COUNTED,
-    counts_of_cells,
-    how_many,
-    lines_of_rows,
-    numbers_in_rows,
-)
+from common_bench.exchange.row_loops import MOST_COUNTED, counts_of_cells, how_many, numbers_in_rows
 from common_bench.model.block import Floats, Ints
 from common_bench.model.long_task import LongTask
 
@@ -123,20 +118,47 @@ class PlainRows(ColumnRows):
         return found if self.are_numbers(at, comma=comma) else None
 
     def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> RowLines:
-        wanted = np.zeros(self._wide, bool)
-        places = [self._columns[at] for at in columns]
-        assert places == sorted(places), "cells are taken in their order"
-        wanted[places] = True
         if not len(self):
             return RowLines(b"", np.empty(0, np.int64))
         assert (np.diff(self._starts) > 0).all(), "rows are taken in their order"
-        end = self._data.index(b"\n", int(self._starts[-1])) + 1
-        sizes, numbers = np.empty(len(self), np.int64), np.ascontiguousarray(numbers, np.int64)
-        out = np.empty(end - int(self._starts[0]) + LONGEST_START * len(self), np.uint8)
-        mark, point = ord(self._mark), ord("," if self._comma else ".")
-        table = np.empty((len(self), 2 + len(places)))
-        whole = lines_of_rows(self._bytes, self._starts, mark, point, wanted, numbers, t, out, sizes, table)
-        return RowLines(memoryview(out.data)[:whole], sizes, table if np.isfinite(table).all() else None)
+        rows = memoryview(self._data)[int(self._starts[0]) : self._end]
+        data, sizes = self._made(columns, 0).lines_of(rows, self._starts - self._starts[0], numbers, t)
+        return RowLines(data, sizes)
+
+    def stand_in(self, data: bytes) -> bool:
+        """Whether they lie one after the other in these bytes of a file, so that they may stand for lines."""
+        return self._data is data and isinstance(self._rows, slice) and len(self) > 0
+
+    def standing(self, low: int, high: int, first: int, t: Floats, columns: Sequence[int]) -> StampedRows:
+        """Rows low to high (exclusive) as they stand for lines, with what lies before the first and after the last of all. first: number
+        of the first of all rows in its file; t: (high - low,) s."""
+        begin = int(self._starts[low]) if low else 0
+        stop = int(self._starts[high]) if high < len(self) else self._end
+        rows = memoryview(self._data)[begin : stop if high < len(self) else len(self._data)]
+        made = self._made(columns, first + low, int(self._starts[low]) - begin)
+        starts = self._starts[low:high] - begin
+        sizes, seconds = made.sizes(rows, starts, stop - begin, t)
+        table = self.between(low, high)._table_of(made.first, seconds, columns)
+        return StampedRows(t, sizes, rows, starts, made, table)
+
+    def _made(self, columns: Sequence[int], first: int, skip: int = 0) -> RowsAsLines:
+        places = [self._columns[at] for at in columns]
+        assert places == sorted(places), "cells are taken in their order"
+        wanted = tuple(at in places for at in range(self._wide))
+        return RowsAsLines(self._mark, self._comma, wanted, first, skip)
+
+    def _table_of(self, first: int, seconds: Floats, columns: Sequence[int]) -> Floats | None:
+        """(n, numbers in a line), column by column in memory; None where one is missing."""
+        found = np.empty((2 + len(columns), len(self)))
+        found[0], found[1] = np.arange(first, first + len(self)), seconds
+        for to, at in enumerate(columns, 2):
+            found[to] = self._table.found[self._columns[at], self._rows]
+        return found.T if np.isfinite(found).all() else None
+
+    @property
+    def _end(self) -> int:
+        """The byte after the last row."""
+        return self._data.index(b"\n", int(self._starts[-1])) + 1
 
     @property
     def _bytes(self) -> np.ndarray:
@@ -201,6 +223,10 @@ class StackedRows(ColumnRows):
 
     def __len__(self) -> int:
         return self._ends[-1] if self._ends else 0
+
+    @property
+    def parts(self) -> Sequence[ColumnRows]:
+        return self._parts
 
     def _row(self, at: int) -> list[str]:
         part = bisect_right(self._ends, at)

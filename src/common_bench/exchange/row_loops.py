@@ -1,35 +1,20 @@
-"""Loops over the bytes of a long file of plain rows, compiled to machine code: rows to numbers, cells to keys, rows to lines."""
+"""Loops over the bytes of a long file of plain rows, compiled to machine code: rows to numbers, cells to keys."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, ParamSpec, TypeVar
+from typing import Any
 
 import numpy as np
-from numba import njit
 
-from common_bench.model.block import Bools, Floats, Ints
-from common_bench.reading.plain_loops import MOST_DIGITS, number_at, uncounted
+from common_bench.book.row_loops import loop
+from common_bench.model.block import Floats, Ints
+from common_bench.reading.plain_loops import number_at, uncounted
 
 MOST_KEYED = 8  # bytes of a cell that fit into a key
 MOST_COUNTED = 128  # texts of a column that are counted
 SLOT_BITS = 9  # of the place of a key, of which there are four times as many as keys
-DECIMALS = 6  # of the time in a line
-LONGEST_START = 48  # bytes of the number and the time in a line, and of what ends it
-_P = ParamSpec("_P")
-_R = TypeVar("_R")
 _SPREAD = np.uint64(0x9E3779B97F4A7C15)  # by which keys are spread over their places (Knuth, TAOCP 3, 6.4)
-_TENS = np.array([10**power for power in range(20)], np.uint64)
-_PARTS = np.uint64(10**DECIMALS)  # of a second
-_TENTHS = 10.0**DECIMALS
-_MOST_EXACT = np.uint64(10**MOST_DIGITS)  # parts of a second: so many digits are read exactly
-_MINUS, _ZERO, _LF, _CR, _POINT, _NEXT, _SPACE = b"-0\n\r.; "
-
-
-def loop(function: Callable[_P, _R]) -> Callable[_P, _R]:
-    """Compiles it; it does not hold the interpreter."""
-    made: Callable[_P, _R] = njit(cache=True, nogil=True, error_model="numpy")(function)
-    return made
+_LF, _CR = b"\n\r"
 
 
 @loop
@@ -115,71 +100,3 @@ def counts_of_cells(data: Any, starts: Ints, mark: int, column: int, most: int, 
             found += 1
         count[places[slot]] += 1
     return found
-
-
-@loop
-def lines_of_rows(
-    data: Any,
-    starts: Ints,
-    mark: int,
-    point: int,
-    wanted: Bools,
-    numbers: Ints,
-    t: Floats,
-    out: Any,
-    sizes: Ints,
-    table: Floats,
-) -> int:
-    """Puts a line `12;3.500000;271044;21.4` for each row into out (m,) uint8: its number, its time in s, and its cells as they
-    stand there with decimal points; fills sizes (n,), their bytes, and table (n, numbers in a line), those numbers as they are read from
-    there (nan where there is none, or too many digits to be exact), and gives the bytes of all. wanted: (columns,) those that are
-    put there."""
-    data, out = uncounted(data), uncounted(out)
-    to = 0
-    for row in range(len(starts)):
-        begin = to
-        to = _put_whole(out, to, np.uint64(numbers[row]), 1)
-        out[to] = _NEXT
-        to += 1
-        scaled = np.uint64(np.rint(np.abs(t[row]) * 10.0**DECIMALS))
-        if t[row] < 0 and scaled > np.uint64(0):
-            out[to] = _MINUS
-            to += 1
-        seconds = scaled / _TENTHS if scaled < _MOST_EXACT else np.nan
-        table[row, 0], table[row, 1] = numbers[row], -seconds if t[row] < 0 and scaled > np.uint64(0) else seconds
-        to = _put_whole(out, to, scaled // _PARTS, 1)
-        out[to] = _POINT
-        to = _put_whole(out, to + 1, scaled % _PARTS, DECIMALS)
-        at, place = starts[row], 2
-        for column in range(len(wanted)):
-            keep = wanted[column]
-            if keep:
-                out[to] = _NEXT
-                to += 1
-                value, _, seen = number_at(data, at, len(data), point)
-                table[row, place] = value if seen > 0 else np.nan
-                place += 1
-            while True:
-                byte = data[at]
-                at += 1
-                if byte == mark or byte < _SPACE:
-                    break
-                if keep:
-                    out[to] = _POINT if byte == point else byte
-                    to += 1
-        out[to] = _LF
-        to += 1
-        sizes[row] = to - begin
-    return to
-
-
-@njit(forceinline=True, error_model="numpy")  # type: ignore[untyped-decorator]
-def _put_whole(out: Any, to: int, number: Any, least: int) -> int:
-    """Puts digits of a whole number, at least so many, there; gives where they end."""
-    size = least
-    while size < len(_TENS) and number >= _TENS[size]:
-        size += 1
-    for place in range(to + size - 1, to - 1, -1):
-        out[place] = _ZERO + np.uint8(number % np.uint64(10))
-        number //= np.uint64(10)
-    return to + size

@@ -20,7 +20,7 @@ import numpy as np
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
-from common_bench.book.file_keeping import StampedLines, keep_file, kept_file
+from common_bench.book.file_keeping import StampedLines, StampedRows, keep_file, kept_file
 from common_bench.book.journal import HEARD
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import FileTimes, later, times_of
@@ -29,7 +29,7 @@ from common_bench.exchange.series_of_files import by_speaker, in_series, joined_
 from common_bench.lesson.brought_columns import columns_of
 from common_bench.lesson.brought_words import Correction, Preview, Role, told_of
 from common_bench.lesson.changes import Changes
-from common_bench.lesson.file_lines import format_of, lines_of
+from common_bench.lesson.file_lines import format_of, lines_of, stand_for_lines
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
 from common_bench.model.block import Arrived
@@ -68,15 +68,18 @@ class PlaceInBook:
     def keep(self, progress: LongTask | None = None) -> KeptFile:
         """Puts its bytes and its lines there, and reads these as they will be read from there. Takes its time with a long file;
         safe from any thread. Raises BookTrouble, and what `progress` does: nothing is kept then."""
-        if isinstance(rows := self.preview.logged.rows, ColumnRows):
-            rows.let_go()  # readings take its room
-        lines = lines_of(self.preview)
+        logged, lines = self.preview.logged, lines_of(self.preview)
         told = lines if progress is None else self._told(lines, progress)
         reading = BroughtReading(self.setting, self.channels)
-        size = keep_file(self.book, self.session, self.preview.logged.data, told, reading.hear)
+        whole = None if stand_for_lines(self.preview) else logged.data
+        size = keep_file(self.book, self.session, whole, told, reading.hear)
+        if isinstance(logged.rows, ColumnRows):
+            logged.rows.let_go()  # readings take its room
         return KeptFile(size, reading)
 
-    def _told(self, lines: Iterator[StampedLines], progress: LongTask) -> Iterator[StampedLines]:
+    def _told(
+        self, lines: Iterator[StampedLines | StampedRows], progress: LongTask
+    ) -> Iterator[StampedLines | StampedRows]:
         done, whole = 0, max(1, len(self.preview.logged.rows))
         for each in lines:
             yield each

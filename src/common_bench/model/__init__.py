@@ -23,6 +23,7 @@ OFFERS = {
         "Ints",
         "joined",
         "joined_blocks",
+        "LaterBytes",
         "NO_FLOATS",
         "NO_SPREADS",
         "Rows",

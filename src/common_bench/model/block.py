@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple, overload
 
 import msgspec
@@ -24,6 +24,29 @@ class Stamped(NamedTuple):
     data: bytes
 
 
+class LaterBytes:
+    """Bytes that are made when somebody looks at them, once."""
+
+    __slots__ = ("_made", "_make", "_size")
+
+    def __init__(self, size: int, make: Callable[[], bytes]) -> None:
+        self._size, self._make = size, make
+        self._made: bytes | None = None
+
+    def __len__(self) -> int:
+        return self._size
+
+    def __getitem__(self, cut: slice) -> LaterBytes:
+        low, high, _ = cut.indices(self._size)
+        return LaterBytes(max(0, high - low), lambda: bytes(self)[low:high])
+
+    def __bytes__(self) -> bytes:
+        if self._made is None:
+            self._made = self._make()
+            assert len(self._made) == self._size, "as many as were told"
+        return self._made
+
+
 class Arrived(Sequence[Stamped]):
     """Many stamped bytes at once, as they lie in the journal: the same as a list of them, without one for each.
 
@@ -31,11 +54,15 @@ class Arrived(Sequence[Stamped]):
     one whole line of plain numbers with its end, and they have been read already; None where nobody knows.
     """
 
-    __slots__ = ("data", "ends", "numbers", "sizes", "stamps")
+    __slots__ = ("ends", "held", "numbers", "sizes", "stamps")
 
-    def __init__(self, data: bytes, stamps: Floats, sizes: Ints, numbers: Floats | None = None) -> None:
-        self.data, self.stamps, self.sizes, self.numbers = data, stamps, sizes, numbers
+    def __init__(self, data: bytes | LaterBytes, stamps: Floats, sizes: Ints, numbers: Floats | None = None) -> None:
+        self.held, self.stamps, self.sizes, self.numbers = data, stamps, sizes, numbers
         self.ends = np.cumsum(sizes)
+
+    @property
+    def data(self) -> bytes:
+        return bytes(self.held)
 
     def __len__(self) -> int:
         return len(self.stamps)

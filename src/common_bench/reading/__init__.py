@@ -21,7 +21,6 @@ OFFERS = {
     ),
     "naming": ("names_in",),
     "plain_loops": (
-        "MOST_DIGITS",
         "number_at",
         "plain_numbers",
         "uncounted",

@@ -30,6 +30,7 @@ STAIRCASE = (
 )  # of a tick over the whole time: a clock that counts in ticks is a staircase, whose slope may be
 # off by up to about one step (rectangular, JCGM 100, 4.3.7)
 SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
+ROUNDED = 1e-12  # of two numbers, more than what their sum is rounded by
 MOST_OFF = 0.1  # of the rate; no clock is off by more: windows that tell so lie in stalls
 AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
 AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart
@@ -151,7 +152,11 @@ class ClockMap:
             self._enter(float(raw[start]), float(arrival[start]))
             later = int(np.searchsorted(breaks, start, side="right"))
             stop = int(breaks[later]) if later < len(breaks) else count
-            unwrapped = raw[start:stop] + self._wraps
+            beyond = self._window_end - self._wraps + ROUNDED * (abs(self._window_end) + self._wraps)
+            near = start + int(
+                np.searchsorted(raw[start:stop], beyond)
+            )  # what lies far behind the window is not looked at
+            unwrapped = raw[start:near] + self._wraps
             stop = start + int(np.searchsorted(unwrapped, self._window_end, side="left"))
             mapped = self._mapped(unwrapped[: stop - start])
             future = mapped > arrival[start:stop] + AHEAD

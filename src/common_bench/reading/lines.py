@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from common_bench.model.block import Arrived, Floats, Ints, Stamped, bytes_of, stamps_of
+from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, Stamped, bytes_of, stamps_of
 
 LONGEST_LINE = 8192  # bytes; a reading is far shorter, and one endless line must not fill the memory
 LF, CR = 10, 13
@@ -21,13 +21,13 @@ LINE_END = re.compile(rb"\r\n|\r|\n")
 class Lines(msgspec.Struct, frozen=True, eq=False):
     """Whole lines, ended by CR, LF or CRLF alike.
 
-    data: the lines with their ends; starts, ends: (n,) where each begins in data and where its end
+    held: the lines with their ends; starts, ends: (n,) where each begins in data and where its end
     mark stands; stamps: (n,) s, arrival of each end mark; first: offset of data[0] in what was heard;
     overlong: this is one line longer than LONGEST_LINE, of which only the beginning is held; numbers: (n, columns) that they hold,
     where they are plain numbers and have been read already.
     """
 
-    data: bytes
+    held: bytes | LaterBytes
     starts: Ints
     ends: Ints
     stamps: Floats
@@ -39,6 +39,10 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
         return len(self.ends)
 
     @property
+    def data(self) -> bytes:
+        return bytes(self.held)
+
+    @property
     def offsets(self) -> Ints:
         """(n,) byte offset of each line in what was heard."""
         return self.starts + self.first
@@ -46,12 +50,12 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
     def part(self, low: int, high: int) -> Lines:
         """Lines low to high (exclusive); not empty."""
         begin = int(self.starts[low])
-        stop = int(self.starts[high]) if high < len(self) else len(self.data)
+        stop = int(self.starts[high]) if high < len(self) else len(self.held)
         cut = slice(low, high)
         return Lines(
-            self.data[begin:stop],
-            self.starts[cut] - begin,
-            self.ends[cut] - begin,
+            self.held[begin:stop],
+            self.starts[cut] - begin if begin else self.starts[cut],
+            self.ends[cut] - begin if begin else self.ends[cut],
             self.stamps[cut],
             self.first + begin,
             numbers=None if self.numbers is None else self.numbers[cut],
@@ -94,15 +98,14 @@ class LineCutter:
         return self._tail
 
     def feed(self, chunks: Sequence[Stamped]) -> list[Lines]:
+        if isinstance(chunks, Arrived) and chunks.numbers is not None and self._is_at_a_beginning(chunks):
+            starts, ends = chunks.ends - chunks.sizes, chunks.ends - 1
+            known = Lines(chunks.held, starts, ends, chunks.stamps, self.offset, numbers=chunks.numbers)
+            self.offset += len(chunks.held)
+            return [known]
         arrived = bytes_of(chunks)
         if not arrived:
             return []
-        if isinstance(chunks, Arrived) and chunks.numbers is not None and self._is_at_a_beginning(chunks):
-            known = Lines(
-                arrived, chunks.ends - chunks.sizes, chunks.ends - 1, chunks.stamps, self.offset, numbers=chunks.numbers
-            )
-            self.offset += len(arrived)
-            return [known]
         skipped = 0
         if self._after_cr:
             self._after_cr = False
@@ -141,7 +144,8 @@ class LineCutter:
 
     def _is_at_a_beginning(self, chunks: Arrived) -> bool:
         """Whether the next line begins with these, none of which is too long for one."""
-        return not (self._tail or self._dropped or self._after_cr) and int(chunks.sizes.max()) <= LONGEST_LINE
+        beginning = not (self._tail or self._dropped or self._after_cr)
+        return beginning and len(chunks) > 0 and int(chunks.sizes.max()) <= LONGEST_LINE
 
     def _few(self, data: bytes, chunks: Sequence[Stamped], skipped: int) -> list[Lines]:
         """The same for a handful of lines, where setting arrays up would take longer than the work."""

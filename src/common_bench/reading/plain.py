@@ -44,8 +44,10 @@ def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
     None where any line is not, so that it is read one by one instead; both ways give equal bits,
     since both convert each field with the same correctly rounded conversion.
     """
+    if piece.numbers is not None:
+        return None if _says_no_value(piece.numbers, format) else piece.numbers
     data, count, columns, separator = piece.data, len(piece), len(format.columns), format.separator
-    table = piece.numbers if piece.numbers is not None else _at_once(data, separator, count, columns)
+    table = _at_once(data, separator, count, columns)
     if table is not None:
         return None if _says_no_value(table, format) else table
     if data.translate(None, PLAIN[separator]):
