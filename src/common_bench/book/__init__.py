@@ -15,12 +15,14 @@ OFFERS = {
         "Row",
         "RowChange",
     ),
+    "deflate": ("check_sum",),
     "file_keeping": (
         "keep_file",
         "kept_file",
         "StampedLines",
         "StampedRows",
     ),
+    "file_pieces": ("FilePieces",),
     "heard_again": (
         "heard",
         "many_at_once",

@@ -16,6 +16,11 @@ def deflated(data: bytes | memoryview, *, quick: bool = False) -> bytes:
     return isal_zlib.compress(data, QUICK) if quick else zlib.compress(data, THOROUGH)
 
 
+def check_sum(data: bytes) -> int:
+    """CRC-32 (ISO 3309)."""
+    return int(isal_zlib.crc32(data))
+
+
 def inflated(data: bytes) -> bytes:
     """Raises ValueError where these are no longer the bytes that `deflated` gave."""
     try:

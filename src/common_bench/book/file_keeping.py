@@ -24,7 +24,6 @@ from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, Stamped
 
 PACKERS = 2  # threads that pack, beside the one that hears lines; on two cores, while that one waits
 CHUNKS_A_ROW = 8192
-ROWS_A_ROW = 1 << 16  # of a file, that are kept in one row of the journal
 
 
 class StampedLines(NamedTuple):
@@ -39,13 +38,15 @@ class StampedLines(NamedTuple):
 
 class StampedRows(NamedTuple):
     """Rows of a file, as it has them, that stand for lines. t, sizes, numbers: as of lines; rows: all bytes of the file from those before
-    on; starts: (n,) byte of these at which each begins; made: how lines are made of them."""
+    on; starts: (n,) byte of these at which each begins; made: how lines are made of them; pieces: in which they are kept, one after the
+    other: the byte of these and the row with which each begins, and its bytes deflated."""
 
     t: Floats
     sizes: Ints
     rows: memoryview
     starts: Ints
     made: RowsAsLines
+    pieces: Sequence[tuple[int, int, Future[bytes]]]
     numbers: Floats | None = None
 
 
@@ -94,14 +95,12 @@ def _in_rows(
     if isinstance(piece, StampedRows):
         rows, made, t = piece.rows, piece.made, piece.t
         makes = []
-        for low in range(0, len(t), ROWS_A_ROW):
-            high = min(len(t), low + ROWS_A_ROW)
-            begin = int(piece.starts[low]) if low else 0
-            stop = int(piece.starts[high]) if high < len(t) else len(rows)
+        highs = [low for _, low, _ in piece.pieces[1:]] + [len(t)]
+        for (begin, low, deflated_), high in zip(piece.pieces, highs, strict=True):
             own = replace(made, first=made.first + low, skip=int(piece.starts[low]) - begin)
             size = int(ends[high] - ends[low])
             makes.append(
-                partial(packed_rows, session, HEARD, first + int(ends[low]), rows[begin:stop], own, t[low:high], size)
+                partial(packed_rows, session, HEARD, first + int(ends[low]), deflated_, own, t[low:high], size)
             )
         yield makes, Arrived(LaterBytes(int(ends[-1]), lambda: made.lines(rows, t)[0]), t, piece.sizes, piece.numbers)
         return

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Future
 from typing import Any
 
 import numpy as np
@@ -31,13 +32,13 @@ def packed(rows: Sequence[Mapping[str, Any]], *, quick: bool = False) -> Row:
 
 
 def packed_rows(
-    session: int, what: str, first: int, rows: bytes | memoryview, made: RowsAsLines, t: Floats, size: int
+    session: int, what: str, first: int, rows: Future[bytes], made: RowsAsLines, t: Floats, size: int
 ) -> Row:
-    """Rows of a file as one row of the journal, out of which their lines come again. first: offset of the first line; size: bytes of
-    all of them."""
+    """Rows of a file (deflated) as one row of the journal, out of which their lines come again. first: offset of the first line; size:
+    bytes of all of them."""
     row = {
         "session": session, "what": what, "first_byte": first, "at": float(t[0]), "stamps": _stamps(t.view("<i8"), quick=True),
-        "sizes": made.kept(), "bytes": deflated(rows, quick=True), "packed": size,
+        "sizes": made.kept(), "bytes": rows.result(), "packed": size,
     }  # fmt: skip
     return {**row, "check_sum": journal_sum(row)}
 

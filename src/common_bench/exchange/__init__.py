@@ -42,6 +42,11 @@ OFFERS = {
         "joined_files",
         "speakers_at",
     ),
+    "steps": (
+        "are_known",
+        "steps_that",
+        "usual_step",
+    ),
     "tables": (
         "csv_text",
         "pool_csv",

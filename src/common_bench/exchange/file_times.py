@@ -12,6 +12,7 @@ import numpy as np
 
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.logged import Logged
+from common_bench.exchange.steps import are_known, how_many_steps, steps_that, usual_step
 from common_bench.model.block import Floats
 from common_bench.model.units import conversion, same_kind
 
@@ -226,19 +227,18 @@ def _elapsed(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], s
         if not named:
             continue
         values = numbers(made, at)
-        steps = np.diff(values[np.isfinite(values)])
-        if (
-            len(steps)
-            and float(np.mean(steps >= 0)) > MOSTLY
-            and (best is None or float(np.mean(steps >= 0)) > best[0])
-        ):
-            best = float(np.mean(steps >= 0)), at, values
+        known = values if are_known(values) else values[np.isfinite(values)]
+        if len(known) < 2:
+            continue
+        onwards = how_many_steps(known, lambda steps: steps >= 0) / (len(known) - 1)
+        if onwards > MOSTLY and (best is None or onwards > best[0]):
+            best = onwards, at, values
     if best is None:
         return None
     _, at, values = best
     unit, name = made.units[at], made.names[at].lower()
     factor = conversion(unit, "s")[0] if unit and same_kind(unit, "s") else next((f for key, f in STEPS.items() if re.search(rf"(^|[^a-z]){key}s?([^a-z]|$)", name)), 1.0)  # fmt: skip
-    known = values[np.isfinite(values)]
+    known = values[:1] if np.isfinite(values[0]) else values[np.isfinite(values)]
     for scale in (1.0, 1e-3):
         if EPOCHS[0] < known[0] * scale * (factor if factor < 1 else 1.0) < EPOCHS[1] and not (
             unit and factor == 1.0 and known[0] < 1e8
@@ -251,7 +251,7 @@ def _elapsed(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], s
                 datetime(1970, 1, 1) + timedelta(seconds=float(known[0] * scale * (factor if factor < 1 else 1.0))),
             )
     notes.append("counted from when the kit was started: only durations are known")
-    return values * factor, (at,), "durations", None
+    return values if factor == 1.0 else values * factor, (at,), "durations", None
 
 
 def _counted(made: Logged) -> FileTimes:
@@ -273,11 +273,11 @@ def _counted(made: Logged) -> FileTimes:
 
 
 def numbers(made: Logged, at: int) -> Floats:
-    """A column as numbers, nan where a cell is none."""
+    """A column as numbers, nan where a cell is none. Must not be changed."""
     if isinstance(made.rows, ColumnRows):
         known = made.rows.numbers(at, comma=made.comma)
         if known is not None:
-            return np.array(known)
+            return known
     found = np.full(len(made.rows), np.nan)
     for row, cells in enumerate(made.rows):
         cell = cells[at].replace("−", "-")
@@ -298,9 +298,9 @@ def numbers(made: Logged, at: int) -> Floats:
 
 def _filled(stamps: Floats, notes: list[str]) -> Floats:
     """Rows whose time cannot be read lie between their neighbours."""
-    bad = ~np.isfinite(stamps)
-    if not bad.any():
+    if are_known(stamps):
         return stamps
+    bad = ~np.isfinite(stamps)
     known = np.flatnonzero(~bad)
     notes.append(f"{int(bad.sum())} rows without a time that can be read lie between their neighbours")
     return np.interp(np.arange(len(stamps)), known, stamps[known])
@@ -328,12 +328,14 @@ def _without_summer_time(stamps: Floats, notes: list[str]) -> Floats:
 
 def _onwards(stamps: Floats, breaks: Sequence[int], notes: list[str]) -> tuple[Floats, list[int]]:
     """Times that never fall: where the clock went back or began anew, how long passed is not known, and a gap stands there."""
-    steps = np.diff(stamps)
-    ahead = steps[steps > 0]
-    usual = float(np.median(ahead)) if len(ahead) else 1.0
-    back = np.flatnonzero(steps < -0.5 * usual) + 1
-    jumps = np.flatnonzero(steps > 366 * 86_400.0) + 1
+    ahead = usual_step(stamps, onwards=True)
+    usual = ahead if ahead == ahead else 1.0
+    falls = steps_that(stamps, lambda steps: steps < 0)
+    back = falls[stamps[falls] - stamps[falls - 1] < -0.5 * usual]
+    jumps = steps_that(stamps, lambda steps: steps > 366 * 86_400.0)
     again = sorted({*back.tolist(), *jumps.tolist()})
+    if not again and not len(falls):
+        return stamps, sorted({row for row in breaks if 0 < row < len(stamps)})
     t = stamps.copy()
     for row in again:
         t[row:] += t[row - 1] + max(10 * usual, 1.0) - t[row]
@@ -346,9 +348,10 @@ def _onwards(stamps: Floats, breaks: Sequence[int], notes: list[str]) -> tuple[F
 
 def _spread(t: Floats, notes: list[str]) -> Floats:
     """Stamps that several rows share are spread evenly up to the next."""
-    changes = np.flatnonzero(np.diff(t) > 0) + 1
-    if len(t) < 4 or not len(changes) or len(t) / (len(changes) + 1) < COARSE:
+    count = how_many_steps(t, lambda steps: steps > 0)
+    if len(t) < 4 or not count or len(t) / (count + 1) < COARSE:
         return t
+    changes = steps_that(t, lambda steps: steps > 0)
     starts = np.concatenate([[0], changes])
     sizes = np.diff(np.append(starts, len(t)))
     lengths = np.append(np.diff(t[starts]), np.median(np.diff(t[starts])))

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from common_bench.book.file_pieces import FilePieces
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.sheets import table_text
 from common_bench.model.long_task import LongTask
@@ -70,6 +71,7 @@ class Logged:
     mark: str = ""  # between cells
     beginning: str = ""  # of it as text, in which lines are counted
     places: tuple[int, ...] = ()  # of the columns among the cells of a line; all of them where there are none
+    pieces: FilePieces | None = None  # of a long one, in which it may be kept
 
     def column(self, at: int) -> list[str]:
         if isinstance(self.rows, ColumnRows):

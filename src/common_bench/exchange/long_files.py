@@ -11,13 +11,14 @@ from pathlib import Path
 
 import numpy as np
 
+from common_bench.book.file_pieces import FilePieces
 from common_bench.exchange.logged import NOTHING, TAPE, Logged, by_lines
 from common_bench.exchange.plain_rows import NUMBER, ListedRows, StackedRows, plain_rows
 from common_bench.exchange.row_loops import how_many
 from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 
-BEGINNING = 1 << 17  # bytes of a long file that are looked at line by line all the same
+BEGINNING = 1 << 16  # bytes of a long file that are looked at line by line all the same
 
 
 def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logged | None:
@@ -60,14 +61,20 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
         return found
 
     from_first = _line_at(data, one) if unbroken else cut
-    plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma, progress=progress)
-    if plain is None and unbroken:
-        unbroken = False
-        plain = plain_rows(data, cut, end, mark, wide, comma=made.comma, progress=progress)
+    pieces = FilePieces(data)
+    try:
+        plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma, progress=progress)
+        if plain is None and unbroken:
+            unbroken = False
+            plain = plain_rows(data, cut, end, mark, wide, comma=made.comma, progress=progress)
+    except BaseException:
+        pieces.cancel()
+        raise
     if plain is not None and plain.is_empty_from(kept):
         after = len(plain) - (len(first) if unbroken else 0)
         stacked = [ListedRows([] if unbroken else first), plain.only(range(kept)), ListedRows(last)]
-        return replace(made, rows=StackedRows(stacked), numbers=numbers(after + len(last)))
+        return replace(made, rows=StackedRows(stacked), numbers=numbers(after + len(last)), pieces=pieces)
+    pieces.cancel()
     if data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:
         return None
     from common_bench.exchange.long_tables import read_rows, with_head  # its library takes its time to load

@@ -7,11 +7,12 @@ import re
 from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from itertools import accumulate
+from itertools import accumulate, pairwise
 
 import numpy as np
 
 from common_bench.book.file_keeping import StampedRows
+from common_bench.book.file_pieces import FilePieces
 from common_bench.book.row_lines import RowsAsLines
 from common_bench.exchange.column_rows import ColumnRows, RowLines
 from common_bench.exchange.logged import NOTHING
@@ -125,21 +126,28 @@ class PlainRows(ColumnRows):
         data, sizes = self._made(columns, 0).lines_of(rows, self._starts - self._starts[0], numbers, t)
         return RowLines(data, sizes)
 
-    def stand_in(self, data: bytes) -> bool:
-        """Whether they lie one after the other in these bytes of a file, so that they may stand for lines."""
-        return self._data is data and isinstance(self._rows, slice) and len(self) > 0
+    def in_pieces(self, data: bytes, pieces: FilePieces) -> list[int] | None:
+        """With which row each piece of a file begins, and how many there are; None where they do not lie one after the other in these bytes,
+        or not in every piece, so that they cannot stand for lines."""
+        if self._data is not data or not isinstance(self._rows, slice):
+            return None
+        rows = [0, *np.searchsorted(self._starts, pieces.bounds[1:-1]).tolist(), len(self)]
+        return rows if all(low < high for low, high in pairwise(rows)) else None
 
-    def standing(self, low: int, high: int, first: int, t: Floats, columns: Sequence[int]) -> StampedRows:
-        """Rows low to high (exclusive) as they stand for lines, with what lies before the first and after the last of all. first: number
-        of the first of all rows in its file; t: (high - low,) s."""
-        begin = int(self._starts[low]) if low else 0
-        stop = int(self._starts[high]) if high < len(self) else self._end
-        rows = memoryview(self._data)[begin : stop if high < len(self) else len(self._data)]
-        made = self._made(columns, first + low, int(self._starts[low]) - begin)
-        starts = self._starts[low:high] - begin
-        sizes, seconds = made.sizes(rows, starts, stop - begin, t)
-        table = self.between(low, high)._table_of(made.first, seconds, columns)
-        return StampedRows(t, sizes, rows, starts, made, table)
+    def standing(
+        self, pieces: FilePieces, rows: Sequence[int], low: int, high: int, first: int, t: Floats, columns: Sequence[int]
+    ) -> StampedRows:  # fmt: skip
+        """The rows in pieces low to high (exclusive) as they stand for lines. rows: with which each piece begins; first: number of the first of
+        all rows in its file; t: (n,) s of these."""
+        begin, stop = pieces.bounds[low], pieces.bounds[high]
+        own = slice(rows[low], rows[high])
+        starts = self._starts[own] - begin
+        made = self._made(columns, first + own.start, int(starts[0]))
+        data = memoryview(self._data)[begin:stop]
+        sizes, seconds = made.sizes(data, starts, min(stop, self._end) - begin, t)
+        table = self.between(own.start, own.stop)._table_of(made.first, seconds, columns)
+        parts = [(pieces.bounds[at] - begin, rows[at] - own.start, pieces.packed(at)) for at in range(low, high)]
+        return StampedRows(t, sizes, data, starts, made, parts, table)
 
     def _made(self, columns: Sequence[int], first: int, skip: int = 0) -> RowsAsLines:
         places = [self._columns[at] for at in columns]

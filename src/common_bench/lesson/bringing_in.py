@@ -9,7 +9,6 @@ import json
 import logging
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -20,12 +19,14 @@ import numpy as np
 from common_bench.book.book import Book
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
+from common_bench.book.deflate import check_sum
 from common_bench.book.file_keeping import StampedLines, StampedRows, keep_file, kept_file
 from common_bench.book.journal import HEARD
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import FileTimes, later, times_of
 from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
+from common_bench.exchange.steps import steps_that, usual_step
 from common_bench.lesson.brought_columns import columns_of
 from common_bench.lesson.brought_words import Correction, Preview, Role, told_of
 from common_bench.lesson.changes import Changes
@@ -48,6 +49,8 @@ MOST_GAPS = 400  # that are told
 SETTINGS = ("settings", "config", "logger", "kit", "info", "station", "setup")  # what a file beside may be called
 SETTINGS_KINDS = (".ini", ".cfg", ".conf", ".txt", ".json", ".toml", ".yaml", ".yml")
 MOST_SETTINGS = 8192  # bytes
+DIGESTED = 1 << 20  # bytes at each end of a file
+OLD_DIGEST = 64  # letters of a digest that an older book has (SHA-256)
 log = logging.getLogger(__name__)
 
 TAKEN_BACK = "taken back"  # why a run does not count that was brought in and taken back
@@ -196,15 +199,13 @@ class BringingIn:
         return replace(found, files=preview.files, group=preview.group, again=preview.again)
 
     def _preview(self, logged: Logged, *, kit: str = "", roles: Mapping[int, Role] | None = None) -> Preview:
-        with ThreadPoolExecutor(1) as beside:  # what sums bytes up does not hold the interpreter
-            summed = beside.submit(_digest, logged.data, kit)
-            times = _times(logged, roles or {})
-            columns = tuple(columns_of(logged, times, roles or {}, self._store.channels))
-        usual = float(np.median(np.diff(times.t))) if len(times.t) > 1 else 0.0
-        wide = np.flatnonzero(np.diff(times.t) > max(GAP * usual, 1e-9)) + 1 if usual > 0 else np.empty(0, int)
+        times = _times(logged, roles or {})
+        columns = tuple(columns_of(logged, times, roles or {}, self._store.channels))
+        usual = usual_step(times.t)
+        wide = steps_that(times.t, lambda steps: steps > max(GAP * usual, 1e-9)) if usual > 0 else np.empty(0, int)
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
-        return Preview(logged, times, columns, gaps, None, summed.result(), "", kit)
+        return Preview(logged, times, columns, gaps, None, _digest(logged.data, kit), "", kit)
 
     def _whose(self, logged: Logged, kit: str) -> int | None:
         """By the kit's own id, the file's name, what its first lines say, or a file of settings beside it; the only group, where
@@ -228,7 +229,8 @@ class BringingIn:
             if run.aside == TAKEN_BACK:
                 continue
             which = f"{self._store.group(run.group).alias} run {run.number}"
-            if row["digest"] == digest:
+            old = len(row["digest"]) == OLD_DIGEST and row["size"] == len(logged.data)
+            if row["digest"] == (_digest_of_old(logged.data, kit) if old else digest):
                 return f"brought in before, as {which}"
             of_it = json.loads(row["told"] or "{}").get("kit", "")
             if (
@@ -329,10 +331,14 @@ def _began(preview: Preview, began: datetime | None, ended: datetime | None) -> 
 
 
 def _digest(data: bytes, kit: str) -> str:
-    """By which a file, or what one kit says in it, is known again."""
-    found = hashlib.sha256(data)
-    found.update(kit.encode())
-    return found.hexdigest()
+    """By which a file, or what one kit says in it, is known again: how long it is, a sum over all of it, and a digest of its ends."""
+    ends = hashlib.blake2b(data[:DIGESTED] + data[-DIGESTED:] + kit.encode(), digest_size=20)
+    return f"{len(data)}-{check_sum(data):08x}-{ends.hexdigest()}"
+
+
+def _digest_of_old(data: bytes, kit: str) -> str:
+    """The same as books have it of files that were brought in long ago."""
+    return hashlib.sha256(data + kit.encode()).hexdigest()
 
 
 def _names(text: str, name: str) -> bool:

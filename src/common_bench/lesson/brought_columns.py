@@ -11,6 +11,7 @@ import numpy as np
 
 from common_bench.exchange.file_times import FileTimes, numbers
 from common_bench.exchange.logged import Logged
+from common_bench.exchange.steps import are_known, usual_step
 from common_bench.lesson.brought_words import BroughtColumn, Preview, Role
 from common_bench.model.block import Floats
 from common_bench.model.measured import how_long
@@ -56,16 +57,15 @@ def columns_of(
 
 
 def _each(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterator[BroughtColumn]:
-    steps = np.diff(times.t)
-    usual = float(np.median(steps[steps > 0])) if (steps > 0).any() else 0.0
-    rate = round(1 / usual, 6) if usual else 0.0
+    usual = usual_step(times.t, onwards=True)
+    rate = round(1 / usual, 6) if usual == usual else 0.0
     for at, (name, unit) in enumerate(zip(logged.names, logged.units, strict=True)):
         if at in times.columns:
             note = "never set" if times.state == "never set" else ""
             yield BroughtColumn(name, unit, "clock", rate, len(times.t), note)
             continue
         values = numbers(logged, at)
-        there = values[np.isfinite(values)]
+        there = values if are_known(values) else values[np.isfinite(values)]
         empty = len(values) - len(there)
         if roles.get(at) == "ignored":
             yield BroughtColumn(name, unit, "ignored", rate, len(there), "left out by hand")
@@ -82,9 +82,9 @@ def _each(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterat
 def touched(t: Floats, values: Floats) -> float | None:
     """s at which a column left what lies before and after for a while, once, as a sensor does that somebody warms or shakes; None
     where it did not, or does so all the time."""
-    known, v = np.isfinite(values), values
-    if not known.all():
-        t, v = t[known], values[known]
+    v = values
+    if not are_known(values):
+        t, v = t[np.isfinite(values)], values[np.isfinite(values)]
     if len(v) > ROWS_LOOKED_AT:
         count = len(v) // (len(v) // ROWS_LOOKED_AT)
         size = len(v) // count

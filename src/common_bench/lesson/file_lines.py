@@ -7,10 +7,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import partial
+from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 
 from common_bench.book.file_keeping import StampedLines, StampedRows
+from common_bench.book.file_pieces import FilePieces
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import numbers
 from common_bench.exchange.logged import Logged
@@ -20,9 +23,9 @@ from common_bench.model.block import Floats, Ints
 from common_bench.model.stream import Column, StreamFormat
 
 AT_ONCE = 1 << 16  # rows that are made lines of at one time
-STANDING_AT_ONCE = (
-    1 << 19
-)  # and that stand for them; arrays that are longer than 4 MB come in large pages, several times as quickly
+PIECES_AT_ONCE = (
+    8  # of a file whose rows stand for lines: arrays longer than 4 MB come in large pages, several times as quickly
+)
 LINE, TIME = "line", "time"  # names of the columns that a kept row has besides the file's own
 
 
@@ -33,17 +36,26 @@ def format_of(preview: Preview) -> StreamFormat:
     return StreamFormat(";", tuple(columns), by_hand=True)
 
 
+class _Standing(NamedTuple):
+    """Rows of a file that stand for lines, the pieces in which it is kept, and with which row each begins."""
+
+    part: PlainRows
+    pieces: FilePieces
+    rows: Sequence[int]
+
+
 def stand_for_lines(preview: Preview) -> bool:
     """Whether rows of the file are kept in the place of lines, so that the file need not be kept beside them."""
     return _standing(preview.logged) is not None
 
 
-def _standing(logged: Logged) -> PlainRows | None:
-    """The rows among others that may stand for lines; None where there are none, or others of their kind."""
+def _standing(logged: Logged) -> _Standing | None:
+    """None where there are none, or others of their kind."""
     plain = [each for each in logged.rows.parts if isinstance(each, PlainRows)] if isinstance(logged.rows, StackedRows) else []  # fmt: skip
-    if len(plain) != 1 or not plain[0].stand_in(logged.data):
+    if len(plain) != 1 or logged.pieces is None or not plain[0].are_numbers(0, comma=logged.comma):
         return None
-    return plain[0] if plain[0].are_numbers(0, comma=logged.comma) else None
+    rows = plain[0].in_pieces(logged.data, logged.pieces)
+    return _Standing(plain[0], logged.pieces, rows) if rows is not None else None
 
 
 def lines_of(preview: Preview) -> Iterator[StampedLines | StampedRows]:
@@ -68,15 +80,19 @@ def _in_pieces(preview: Preview, rows: ColumnRows, channels: list[int]) -> Itera
     makes: list[Callable[[], StampedLines | StampedRows]] = []
     before = 0  # rows of the parts so far
     for part in rows.parts if isinstance(rows, StackedRows) else [rows]:
-        at_once = STANDING_AT_ONCE if part is standing else AT_ONCE
-        for low in range(0, len(part), at_once):
-            high = min(len(part), low + at_once)
-            own = t[before + low : before + high]
-            if isinstance(part, PlainRows) and part is standing:
-                makes.append(partial(part.standing, low, high, logged.numbers[before], own, channels))
-                continue
-            told = _whole(logged.numbers[before + low : before + high])
-            makes.append(partial(_lines, part.between(low, high), told, own, channels, comma=logged.comma))
+        if standing is not None and part is standing.part:
+            _, pieces, begins = standing
+            lows = [0, *range(1, len(begins) - 1, PIECES_AT_ONCE)]  # one alone, so that somebody may begin with it
+            for low, high in pairwise([*lows, len(begins) - 1]):
+                own = t[before + begins[low] : before + begins[high]]
+                makes.append(
+                    partial(standing.part.standing, pieces, begins, low, high, logged.numbers[before], own, channels)
+                )
+        else:
+            for low in range(0, len(part), AT_ONCE):
+                some = slice(before + low, before + min(len(part), low + AT_ONCE))
+                few = part.between(low, some.stop - before)
+                makes.append(partial(_lines, few, _whole(logged.numbers[some]), t[some], channels, comma=logged.comma))
         before += len(part)
     with ThreadPoolExecutor(1) as ahead:
         waits: Future[StampedLines | StampedRows] | None = None

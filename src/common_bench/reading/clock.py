@@ -122,8 +122,10 @@ class ClockMap:
         Gives t (n,) s, the unwrapped clock (n,) s, the rate's relative uncertainty (n,), gap_before (n,).
         """
         count = len(arrival)
-        t, clock, u = np.empty(count), np.full(count, np.nan), np.zeros(count)
+        t, clock, u = np.empty(count), np.empty(count), np.empty(count)
         if raw is None:
+            clock.fill(np.nan)
+            u.fill(0.0)
             if count:
                 t = np.array(self._grid.times(arrival.tolist(), self._last_t, held=self.held), float)
                 self._last_t = float(t[-1])
@@ -140,6 +142,7 @@ class ClockMap:
         while start < count:
             if math.isnan(raw[start]):
                 t[start] = self._not_before(float(arrival[start]))
+                clock[start], u[start] = np.nan, 0.0
                 self._last_t = float(t[start])
                 start += 1
                 continue

@@ -12,6 +12,7 @@ from typing import Literal, NamedTuple
 import msgspec
 import numpy as np
 
+from common_bench.model.block import Floats
 from common_bench.model.stream import Column, StreamFormat
 from common_bench.reading.dialects import line_reader
 from common_bench.reading.judgement import Judgement
@@ -115,24 +116,24 @@ class FormatFinder:
         """Remembers lines that have come."""
         self._kept.add(piece)
 
-    def due_in(self, piece: Lines, *, known: bool) -> int | None:
-        """After how many lines of a piece the format is to be judged; None where not within it. Counts them as heard.
-        known: there is a format."""
+    def due_in(self, stamps: Floats, *, known: bool) -> int | None:
+        """After how many of some lines the format is to be judged; None where not within them. Counts them as heard. stamps: (n,) s when
+        each came; known: there is a format."""
         if self._began != self._began:
-            self._began = float(piece.stamps[0])
+            self._began = float(stamps[0])
         due = None
         clear = self.judgement is not None and self.judgement.clear
         if clear and self.judgement is not None and self.judgement.sure:
             self._looks = max(self._looks, EARLY_LOOKS)
-        if not self._settled and not (clear and self._looks < EARLY_LOOKS) and self._seen + len(piece) >= self._next:
+        if not self._settled and not (clear and self._looks < EARLY_LOOKS) and self._seen + len(stamps) >= self._next:
             due = max(1, self._next - self._seen)
-        if self._looks < len(LOOK_AT) and piece.stamps[-1] >= self._began + LOOK_AT[self._looks]:
-            late = int(np.searchsorted(piece.stamps, self._began + LOOK_AT[self._looks])) + 1
-            if late <= len(piece) and (due is None or late < due):
+        if self._looks < len(LOOK_AT) and stamps[-1] >= self._began + LOOK_AT[self._looks]:
+            late = int(np.searchsorted(stamps, self._began + LOOK_AT[self._looks])) + 1
+            if late <= len(stamps) and (due is None or late < due):
                 due = late
-        self._seen += len(piece) if due is None else due
+        self._seen += len(stamps) if due is None else due
         if due is not None:
-            while self._looks < len(LOOK_AT) and float(piece.stamps[due - 1]) >= self._began + LOOK_AT[self._looks]:
+            while self._looks < len(LOOK_AT) and float(stamps[due - 1]) >= self._began + LOOK_AT[self._looks]:
                 self._looks += 1
             if self._seen >= self._next:
                 self._next = self._after(TRY_AT if known else FIND_AT)

@@ -45,7 +45,9 @@ class GapFinder:
                     self._steps.append(at - from_)
                 from_ = at
             return gaps
-        steps = np.diff(t, prepend=from_)
+        steps = np.empty(len(t))
+        steps[0] = t[0] - from_
+        np.subtract(t[1:], t[:-1], out=steps[1:])
         start = 0
         while start < len(t):
             stop = min(len(t), start + SPACING_FROM - len(self._steps))

@@ -164,9 +164,9 @@ class Reader:
         """Reads a piece, and judges the format after those of its lines at which that is due."""
         low = 0
         while low < len(piece):
-            rest = piece.part(low, len(piece)) if low else piece
-            due = self.finder.due_in(rest, known=self.format is not None)
-            part = rest if due is None else rest.part(0, due)
+            due = self.finder.due_in(piece.stamps[low:], known=self.format is not None)
+            high = len(piece) if due is None else low + due
+            part = piece.part(low, high) if low or high < len(piece) else piece
             self.finder.keep(part)
             if self.format is None:
                 self._one_by_one(part.each(), blocks, others, due=due is not None)
@@ -389,7 +389,7 @@ class Reader:
         raw = table[:, places[0]]
         for place in places[1:]:  # rows of several kinds may each have the clock in a column of their own
             raw = np.where(np.isnan(raw), table[:, place], raw)
-        return raw * self.clock.tick
+        return raw if self.clock.tick == 1.0 else raw * self.clock.tick
 
 
 def values_in(line: bytes, format: StreamFormat) -> list[float] | None:

@@ -157,7 +157,7 @@ class Chain:
     def _later(self, block: Block) -> list[Worked]:
         """Puts a block to those that wait; gives what has waited long enough."""
         before = self._waiting[-1] if self._waiting else block
-        ready = self.rest() if not block.follows(before) else []
+        ready = self.rest() if not block.follows(before) or len(block) >= self._at_once else []
         self._waiting.append(block)
         return ready + (self.rest() if sum(map(len, self._waiting)) >= self._at_once else [])
 

@@ -11,7 +11,7 @@ import numpy as np
 from common_bench.book.book import Book
 from common_bench.book.heard_again import heard, many_at_once
 from common_bench.book.journal import HEARD, LOST, MISSED
-from common_bench.model.block import Events, Floats, Ints, Series, Stamped
+from common_bench.model.block import Block, Events, Floats, Ints, Series, Stamped
 from common_bench.model.run import UNHEARD, Run, RunSetting
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FindingTrouble
@@ -136,11 +136,7 @@ def assembled(
     t = t - began
     breaks = np.flatnonzero(np.concatenate([block.gap_before for block in blocks]))
     names = dict.fromkeys(name for block in blocks for name in block.channels)
-    nothing = [np.full(len(block), np.nan) for block in blocks]
-    raw = {
-        name: np.concatenate([block.channels.get(name, none) for block, none in zip(blocks, nothing, strict=True)])
-        for name in names
-    }
+    raw = {name: np.concatenate([_channel(block, name) for block in blocks]) for name in names}
     until = float(run.ending.fields["seconds"] or 0.0) if run.ending is not None and run.ending.code == UNHEARD else 0.0
     return Replayed(
         run,
@@ -158,6 +154,11 @@ def assembled(
         began,
         until=until,
     )
+
+
+def _channel(block: Block, name: str) -> Floats:
+    found = block.channels.get(name)
+    return found if found is not None else np.full(len(block), np.nan)
 
 
 def quantities(replayed: Replayed) -> dict[str, Series]:
