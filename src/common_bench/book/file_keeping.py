@@ -20,26 +20,25 @@ from common_bench.book.packing import file_bytes, packed, packed_rows
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.row_lines import RowsAsLines
 from common_bench.book.soundness import journal_fault, journal_sum
-from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, Stamped
+from common_bench.model.block import Arrived, Columns, Floats, Ints, LaterBytes, Stamped
 
 PACKERS = 2  # threads that pack, beside the one that hears lines; on two cores, while that one waits
 CHUNKS_A_ROW = 8192
 
 
 class StampedLines(NamedTuple):
-    """Lines that were not heard live. t: (n,) s of each; sizes: (n,) bytes of each; data: all of them, one after the other; numbers: (n,
-    columns) that they hold, where they are known."""
+    """Lines that were not heard live. t: (n,) s of each; sizes: (n,) bytes of each; data: all of them, one after the other."""
 
     t: Floats
     sizes: Ints
     data: bytes | memoryview
-    numbers: Floats | None = None
 
 
 class StampedRows(NamedTuple):
-    """Rows of a file, as it has them, that stand for lines. t, sizes, numbers: as of lines; rows: all bytes of the file from those before
+    """Rows of a file, as it has them, that stand for lines. t, sizes: as of lines; rows: all bytes of the file from those before
     on; starts: (n,) byte of these at which each begins; made: how lines are made of them; pieces: in which they are kept, one after the
-    other: the byte of these and the row with which each begins, and its bytes deflated."""
+    other: the byte of these and the row with which each begins, and its bytes deflated; numbers: those of the lines, where all are
+    known."""
 
     t: Floats
     sizes: Ints
@@ -47,7 +46,7 @@ class StampedRows(NamedTuple):
     starts: Ints
     made: RowsAsLines
     pieces: Sequence[tuple[int, int, Future[bytes]]]
-    numbers: Floats | None = None
+    numbers: Columns | None = None
 
 
 def keep_file(
@@ -108,8 +107,7 @@ def _in_rows(
     for low in range(0, len(piece.t), CHUNKS_A_ROW):
         part = slice(low, low + CHUNKS_A_ROW)
         begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(piece.t))])
-        numbers = None if piece.numbers is None else piece.numbers[part]
-        arrived = Arrived(bytes(data[begin:end]), piece.t[part], piece.sizes[part], numbers)
+        arrived = Arrived(bytes(data[begin:end]), piece.t[part], piece.sizes[part])
         yield [partial(_row, session, first + begin, float(piece.t[low]), arrived)], arrived
 
 

@@ -43,7 +43,7 @@ OFFERS = {
         "speakers_at",
     ),
     "steps": (
-        "are_known",
+        "steps_of",
         "steps_that",
         "usual_step",
     ),

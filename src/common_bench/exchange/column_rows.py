@@ -6,18 +6,17 @@ from abc import abstractmethod
 from collections.abc import Sequence
 from typing import NamedTuple, overload
 
+from common_bench.exchange.steps import are_known
 from common_bench.model.block import Floats, Ints
 
 Buffer = bytes | memoryview
 
 
 class RowLines(NamedTuple):
-    """Rows as lines. data: all of them as one; sizes: (n,) bytes of each; table: (n, numbers in a line), as they are read from there,
-    None where one is missing or nobody has read them."""
+    """Rows as lines. data: all of them as one; sizes: (n,) bytes of each."""
 
     data: Buffer
     sizes: Ints
-    table: Floats | None = None
 
 
 class ColumnRows(Sequence[list[str]]):
@@ -59,6 +58,11 @@ class ColumnRows(Sequence[list[str]]):
     @abstractmethod
     def numbers(self, at: int, *, comma: bool) -> Floats | None:
         """A column as numbers, nan where a cell holds no value; None where a cell is anything else. Must not be changed."""
+
+    def are_known(self, at: int, *, comma: bool) -> bool:
+        """Whether none of a column's numbers is missing."""
+        found = self.numbers(at, comma=comma)
+        return found is not None and are_known(found)
 
     def are_numbers(self, at: int, *, comma: bool) -> bool:
         """Whether `numbers` gives any."""

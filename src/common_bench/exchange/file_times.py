@@ -12,7 +12,7 @@ import numpy as np
 
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.logged import Logged
-from common_bench.exchange.steps import are_known, how_many_steps, steps_that, usual_step
+from common_bench.exchange.steps import Steps, steps_of, steps_that, usual_step
 from common_bench.model.block import Floats
 from common_bench.model.units import conversion, same_kind
 
@@ -39,6 +39,7 @@ EPOCHS = (946684800.0, 4102444800.0)  # s since 1970 of the years 2000 to 2100
 FAR_OFF = 2012  # a clock that was never set begins before
 COARSE = 1.5  # rows that share a stamp, on average, from which stamps count as coarse
 HOUR = 3600.0  # s
+LONGEST_STEP = 366 * 86_400.0  # s between two rows, beyond which the clock has jumped
 MOSTLY = 0.7  # of the steps of a column that is called a time go onwards, however often the logger began anew
 
 
@@ -69,8 +70,9 @@ def times_of(made: Logged) -> FileTimes:
     stamps = _filled(stamps, notes)
     if state == "set":
         stamps = _without_summer_time(stamps, notes)
-    t, breaks = _onwards(stamps, made.breaks, notes)
-    t = _spread(t, notes)
+    steps = steps_of(stamps)
+    t, breaks = _onwards(stamps, steps, made.breaks, notes)
+    t = _spread(t, steps if t is stamps else steps_of(t), notes)
     first = walls
     last = later(first, float(t[-1] - t[0]))
     return FileTimes(t - t[0], tuple(breaks), first, last, columns, state, tuple(notes), float(t[0]))
@@ -227,10 +229,10 @@ def _elapsed(made: Logged, notes: list[str]) -> tuple[Floats, tuple[int, ...], s
         if not named:
             continue
         values = numbers(made, at)
-        known = values if are_known(values) else values[np.isfinite(values)]
+        known = values if made.are_known(at) else values[np.isfinite(values)]
         if len(known) < 2:
             continue
-        onwards = how_many_steps(known, lambda steps: steps >= 0) / (len(known) - 1)
+        onwards = 1.0 - steps_of(known).falling / (len(known) - 1)
         if onwards > MOSTLY and (best is None or onwards > best[0]):
             best = onwards, at, values
     if best is None:
@@ -298,9 +300,9 @@ def numbers(made: Logged, at: int) -> Floats:
 
 def _filled(stamps: Floats, notes: list[str]) -> Floats:
     """Rows whose time cannot be read lie between their neighbours."""
-    if are_known(stamps):
-        return stamps
     bad = ~np.isfinite(stamps)
+    if not bad.any():
+        return stamps
     known = np.flatnonzero(~bad)
     notes.append(f"{int(bad.sum())} rows without a time that can be read lie between their neighbours")
     return np.interp(np.arange(len(stamps)), known, stamps[known])
@@ -326,16 +328,15 @@ def _without_summer_time(stamps: Floats, notes: list[str]) -> Floats:
     return found
 
 
-def _onwards(stamps: Floats, breaks: Sequence[int], notes: list[str]) -> tuple[Floats, list[int]]:
+def _onwards(stamps: Floats, steps: Steps, breaks: Sequence[int], notes: list[str]) -> tuple[Floats, list[int]]:
     """Times that never fall: where the clock went back or began anew, how long passed is not known, and a gap stands there."""
+    if not (steps.low < 0 or steps.high > LONGEST_STEP):
+        return stamps, sorted({row for row in breaks if 0 < row < len(stamps)})
     ahead = usual_step(stamps, onwards=True)
     usual = ahead if ahead == ahead else 1.0
-    falls = steps_that(stamps, lambda steps: steps < 0)
-    back = falls[stamps[falls] - stamps[falls - 1] < -0.5 * usual]
-    jumps = steps_that(stamps, lambda steps: steps > 366 * 86_400.0)
+    back = steps_that(stamps, lambda steps: steps < -0.5 * usual)
+    jumps = steps_that(stamps, lambda steps: steps > LONGEST_STEP)
     again = sorted({*back.tolist(), *jumps.tolist()})
-    if not again and not len(falls):
-        return stamps, sorted({row for row in breaks if 0 < row < len(stamps)})
     t = stamps.copy()
     for row in again:
         t[row:] += t[row - 1] + max(10 * usual, 1.0) - t[row]
@@ -346,10 +347,9 @@ def _onwards(stamps: Floats, breaks: Sequence[int], notes: list[str]) -> tuple[F
     return np.maximum.accumulate(t), sorted({*again, *(row for row in breaks if 0 < row < len(t))})
 
 
-def _spread(t: Floats, notes: list[str]) -> Floats:
+def _spread(t: Floats, steps: Steps, notes: list[str]) -> Floats:
     """Stamps that several rows share are spread evenly up to the next."""
-    count = how_many_steps(t, lambda steps: steps > 0)
-    if len(t) < 4 or not count or len(t) / (count + 1) < COARSE:
+    if len(t) < 4 or not steps.rising or len(t) / (steps.rising + 1) < COARSE:
         return t
     changes = steps_that(t, lambda steps: steps > 0)
     starts = np.concatenate([[0], changes])

@@ -89,6 +89,10 @@ class Logged:
                 return None
         return found
 
+    def are_known(self, at: int) -> bool:
+        """Whether a column's cells are numbers, none of which is missing, as far as that is known at once."""
+        return isinstance(self.rows, ColumnRows) and self.rows.are_known(at, comma=self.comma)
+
     def only(self, columns: Sequence[int]) -> Sequence[list[str]]:
         """The rows with some of the columns."""
         if isinstance(self.rows, ColumnRows):

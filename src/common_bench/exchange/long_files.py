@@ -14,11 +14,12 @@ import numpy as np
 from common_bench.book.file_pieces import FilePieces
 from common_bench.exchange.logged import NOTHING, TAPE, Logged, by_lines
 from common_bench.exchange.plain_rows import NUMBER, ListedRows, StackedRows, plain_rows
-from common_bench.exchange.row_loops import how_many
+from common_bench.exchange.row_loops import how_many_of
 from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 
-BEGINNING = 1 << 16  # bytes of a long file that are looked at line by line all the same
+TOLD_BY = b'"\x00\r\n'  # bytes by which it shows whether a file may be long and plain
+BEGINNING = 1 << 15  # bytes of a long file that are looked at line by line all the same
 
 
 def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logged | None:
@@ -30,9 +31,7 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
         return None
     end = data.rfind(b"\n") + 1
     tail = data[end:]
-    seen = np.frombuffer(data, np.uint8)
-    quotes, nothing, returns = (how_many(seen, ord(each)) for each in '"\x00\r')
-    if quotes or nothing or (returns and returns != how_many(seen, ord("\n"))):
+    if not _may_be_plain(data[:cut]) or any(each in tail for each in b'"\x00\r'):
         return None
     if end <= cut:
         return None
@@ -75,6 +74,8 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
         stacked = [ListedRows([] if unbroken else first), plain.only(range(kept)), ListedRows(last)]
         return replace(made, rows=StackedRows(stacked), numbers=numbers(after + len(last)), pieces=pieces)
     pieces.cancel()
+    if not _may_be_plain(data):
+        return None
     if data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:
         return None
     from common_bench.exchange.long_tables import read_rows, with_head  # its library takes its time to load
@@ -93,6 +94,14 @@ def _line_at(data: bytes, number: int) -> int:
     for _ in range(number - 1):
         at = data.index(b"\n", at) + 1
     return at
+
+
+def _may_be_plain(data: bytes) -> bool:
+    """Whether there are neither quotes nor zeros, and line ends of one kind."""
+    count = np.zeros(len(TOLD_BY), np.int64)
+    how_many_of(np.frombuffer(data, np.uint8), np.frombuffer(TOLD_BY, np.uint8), count)
+    quotes, nothing, returns, ends = count.tolist()
+    return not quotes and not nothing and returns in (0, ends)
 
 
 def _holds_numbers(made: Logged, at: int) -> bool:

@@ -17,7 +17,8 @@ from common_bench.book.row_lines import RowsAsLines
 from common_bench.exchange.column_rows import ColumnRows, RowLines
 from common_bench.exchange.logged import NOTHING
 from common_bench.exchange.row_loops import MOST_COUNTED, counts_of_cells, how_many, numbers_in_rows
-from common_bench.model.block import Floats, Ints
+from common_bench.exchange.steps import are_known
+from common_bench.model.block import Columns, Floats, Ints
 from common_bench.model.long_task import LongTask
 
 LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
@@ -31,8 +32,10 @@ class NumbersTable:
     """The numbers of all rows of a file, which take as much room as the file: they may be let go, and are read again where they are
     asked for after that."""
 
-    def __init__(self, found: Floats, read: Callable[[], Floats | None]) -> None:
+    def __init__(self, found: Floats, known: Sequence[bool], read: Callable[[], Floats | None]) -> None:
+        """known: of each column, whether no number in it is missing."""
         self._found: Floats | None = found
+        self.known = known
         self._read = read
 
     @property
@@ -111,6 +114,9 @@ class PlainRows(ColumnRows):
     def let_go(self) -> None:
         self._table.let_go()
 
+    def are_known(self, at: int, *, comma: bool) -> bool:
+        return self.are_numbers(at, comma=comma) and self._table.known[self._columns[at]]
+
     def are_numbers(self, at: int, *, comma: bool) -> bool:
         return comma or not self._comma  # a cell with a comma is no number where there are none
 
@@ -155,13 +161,12 @@ class PlainRows(ColumnRows):
         wanted = tuple(at in places for at in range(self._wide))
         return RowsAsLines(self._mark, self._comma, wanted, first, skip)
 
-    def _table_of(self, first: int, seconds: Floats, columns: Sequence[int]) -> Floats | None:
-        """(n, numbers in a line), column by column in memory; None where one is missing."""
-        found = np.empty((2 + len(columns), len(self)))
-        found[0], found[1] = np.arange(first, first + len(self)), seconds
-        for to, at in enumerate(columns, 2):
-            found[to] = self._table.found[self._columns[at], self._rows]
-        return found.T if np.isfinite(found).all() else None
+    def _table_of(self, first: int, seconds: Floats, columns: Sequence[int]) -> Columns | None:
+        """The numbers in their lines; None where one is missing."""
+        if not (are_known(seconds) and all(self._table.known[self._columns[at]] for at in columns)):
+            return None
+        own = [self._table.found[self._columns[at], self._rows] for at in columns]
+        return Columns([np.arange(first, first + len(self), dtype=float), seconds, *own])
 
     @property
     def _end(self) -> int:
@@ -286,6 +291,9 @@ class StackedRows(ColumnRows):
     def are_numbers(self, at: int, *, comma: bool) -> bool:
         return all(part.are_numbers(at, comma=comma) for part in self._parts)
 
+    def are_known(self, at: int, *, comma: bool) -> bool:
+        return all(part.are_known(at, comma=comma) for part in self._parts)
+
     def lines(self, numbers: Ints, t: Floats, columns: Sequence[int], *, comma: bool) -> RowLines:
         begins = [0, *self._ends[:-1]]
         told = [part.lines(numbers[begin:end], t[begin:end], columns, comma=comma) for part, begin, end in zip(self._parts, begins, self._ends, strict=True)]  # fmt: skip
@@ -311,10 +319,12 @@ def plain_rows(
     firsts = [0, *accumulate(counts)]
     starts = np.empty(firsts[-1], np.int64)
 
+    empty = np.zeros((len(counts), wide), np.int64)
+
     def read(telling: LongTask | None = None) -> Floats | None:
         found = np.empty((wide, firsts[-1]))
         with ThreadPoolExecutor(READERS) as readers:
-            rows = readers.map(lambda low, high, first: numbers_in_rows(seen, low, high, ord(mark), point, first, found, starts), cuts[:-1], cuts[1:], firsts[:-1])  # fmt: skip
+            rows = readers.map(lambda low, high, first, none: numbers_in_rows(seen, low, high, ord(mark), point, first, found, starts, none), cuts[:-1], cuts[1:], firsts[:-1], empty)  # fmt: skip
             for high, after, row in zip(cuts[1:], firsts[1:], rows, strict=True):
                 if row != after:
                     return None
@@ -325,4 +335,5 @@ def plain_rows(
     found = read(progress)
     if found is None:
         return None
-    return PlainRows(data, starts, mark, wide, NumbersTable(found, read), range(wide), comma=comma)
+    known = (empty.sum(axis=0) == 0).tolist()
+    return PlainRows(data, starts, mark, wide, NumbersTable(found, known, read), range(wide), comma=comma)

@@ -10,6 +10,7 @@ from common_bench.book.row_loops import loop
 from common_bench.model.block import Floats, Ints
 from common_bench.reading.plain_loops import number_at, uncounted
 
+STRETCH = 1 << 15  # bytes that stay at hand
 MOST_KEYED = 8  # bytes of a cell that fit into a key
 MOST_COUNTED = 128  # texts of a column that are counted
 SLOT_BITS = 9  # of the place of a key, of which there are four times as many as keys
@@ -19,10 +20,10 @@ _LF, _CR = b"\n\r"
 
 @loop
 def numbers_in_rows(
-    data: Any, begin: int, end: int, mark: int, point: int, first: int, found: Floats, starts: Ints
+    data: Any, begin: int, end: int, mark: int, point: int, first: int, found: Floats, starts: Ints, empty: Ints
 ) -> int:
-    """Fills found (columns, n), nan where a cell is empty, and starts (n,), the byte at which each row begins, from the row
-    `first` on, from the rows of numbers in data[begin:end], (m,) uint8, each ended by LF or CRLF; gives the row after the last.
+    """Fills found (columns, n), nan where a cell is empty, starts (n,), the byte at which each row begins, and empty (columns,), how many
+    cells are, from the row `first` on, from the rows of numbers in data[begin:end], (m,) uint8, each ended by LF or CRLF; gives the row after the last.
     -1 where a row has another count of cells or no number at all, or a cell is written otherwise or with more digits than are
     exact; what was filled then says nothing."""
     columns, count = found.shape
@@ -53,8 +54,25 @@ def numbers_in_rows(
             break
         if column != columns or filled == 0:
             return -1
+        if filled < columns:
+            for each in range(columns):
+                empty[each] += np.isnan(found[each, row])
         row += 1
     return int(row)
+
+
+@loop
+def how_many_of(data: Any, bytes_: Any, count: Ints) -> None:
+    """Fills count (k,), how often each of (k,) bytes stands in (m,) uint8, a stretch at a time, so that it is read once."""
+    data = uncounted(data)
+    for low in range(0, len(data), STRETCH):
+        part = data[low : low + STRETCH]
+        for place in range(len(bytes_)):
+            byte, found = bytes_[place], 0
+            for at in range(len(part)):
+                if part[at] == byte:
+                    found += 1
+            count[place] += found
 
 
 @loop
@@ -100,3 +118,18 @@ def counts_of_cells(data: Any, starts: Ints, mark: int, column: int, most: int, 
             found += 1
         count[places[slot]] += 1
     return found
+
+
+@loop
+def steps_in(values: Floats) -> tuple[float, float, int, int]:
+    """The smallest and the largest step of (n,) values, how many rise and how many fall; nan and 0 where there are none, or a value
+    is no number."""
+    low, high, rising, falling = np.inf, -np.inf, 0, 0
+    known = len(values) > 1
+    for at in range(1, len(values)):
+        step = values[at] - values[at - 1]
+        known &= np.isfinite(step)
+        low, high = min(low, step), max(high, step)
+        rising += step > 0
+        falling += step < 0
+    return (low, high, rising, falling) if known else (np.nan, np.nan, 0, 0)

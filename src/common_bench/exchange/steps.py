@@ -4,15 +4,38 @@ as what is worked out in them. (n,) values in."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 import numpy as np
 
 from common_bench.model.block import Bools, Floats, Ints
 
 AT_ONCE = 1 << 13
+LONG = 1 << 17  # values, from which it is worth while to have the compiler's library
 MOST_LOOKED_AT = (
     1 << 14
 )  # steps of which the middle one is sought; of more, as many of them drawn by lot, always the same
+
+
+class Steps(NamedTuple):
+    """The smallest and the largest step of a column, how many steps rise, and how many fall; nan and 0 where there are none, or a value is
+    missing."""
+
+    low: float
+    high: float
+    rising: int
+    falling: int
+
+
+def steps_of(values: Floats) -> Steps:
+    if len(values) >= LONG:
+        from common_bench.exchange.row_loops import steps_in
+
+        return Steps(*steps_in(values))
+    steps = np.diff(values)
+    if not len(steps) or not np.isfinite(steps).all():
+        return Steps(float("nan"), float("nan"), 0, 0)
+    return Steps(float(steps.min()), float(steps.max()), int((steps > 0).sum()), int((steps < 0).sum()))
 
 
 def are_known(values: Floats) -> bool:
@@ -24,11 +47,6 @@ def steps_that(values: Floats, meet: Callable[[Floats], Bools]) -> Ints:
     """Places of values whose step from the one before meets something."""
     found = [np.flatnonzero(meet(steps)) + low + 1 for low, steps in _pieces(values)]
     return np.concatenate(found) if found else np.empty(0, np.int64)
-
-
-def how_many_steps(values: Floats, meet: Callable[[Floats], Bools]) -> int:
-    """How many steps meet something."""
-    return sum(int(np.count_nonzero(meet(steps))) for _, steps in _pieces(values))
 
 
 def usual_step(values: Floats, *, onwards: bool = False) -> float:

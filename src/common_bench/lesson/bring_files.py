@@ -25,23 +25,30 @@ def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, en
     else:
         lesson = OpenLesson.make(book, Plan("Brought in"), "", [alias or first.stem.split()[0][:40] or "Files"])
     try:
-        for together in _looked_at(lesson, files):
-            runs: list[dict[str, Any]] = []
-            of_kits = bool(together[0].kit)
-            while together:  # a long file needs no room any more while its run is worked up
-                run, recorded, told = _kept(lesson, together.pop(0), alias, began=_moment(began), ended=_moment(ended))
-                runs += told
-                lesson.working_up.ended(run, recorded)
-                recorded = None  # it takes room
-                while lesson.working_up.is_busy:
-                    time.sleep(POLL)  # the worker has the interpreter meanwhile
-                    lesson.tick()
-            if of_kits:
-                yield _of_several(runs)
-            else:
-                yield from runs
+        yield from bring_into(lesson, files, alias, began=began, ended=ended)
     finally:
         lesson.close()
+
+
+def bring_into(
+    lesson: OpenLesson, files: Sequence[Path], alias: str, *, began: str = "", ended: str = ""
+) -> Iterator[dict[str, Any]]:
+    """The same where the book is open already."""
+    for together in _looked_at(lesson, files):
+        runs: list[dict[str, Any]] = []
+        of_kits = bool(together[0].kit)
+        while together:  # a long file needs no room any more while its run is worked up
+            run, recorded, told = _kept(lesson, together.pop(0), alias, began=_moment(began), ended=_moment(ended))
+            runs += told
+            lesson.working_up.ended(run, recorded)
+            recorded = None  # it takes room
+            while lesson.working_up.is_busy:
+                time.sleep(POLL)  # the worker has the interpreter meanwhile
+                lesson.tick()
+        if of_kits:
+            yield _of_several(runs)
+        else:
+            yield from runs
 
 
 def _kept(

@@ -26,7 +26,7 @@ from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import FileTimes, later, times_of
 from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, in_series, joined_files, speakers_at
-from common_bench.exchange.steps import steps_that, usual_step
+from common_bench.exchange.steps import steps_of, steps_that, usual_step
 from common_bench.lesson.brought_columns import columns_of
 from common_bench.lesson.brought_words import Correction, Preview, Role, told_of
 from common_bench.lesson.changes import Changes
@@ -202,7 +202,9 @@ class BringingIn:
         times = _times(logged, roles or {})
         columns = tuple(columns_of(logged, times, roles or {}, self._store.channels))
         usual = usual_step(times.t)
-        wide = steps_that(times.t, lambda steps: steps > max(GAP * usual, 1e-9)) if usual > 0 else np.empty(0, int)
+        widest = max(GAP * usual, 1e-9)
+        some = usual > 0 and steps_of(times.t).high > widest
+        wide = steps_that(times.t, lambda steps: steps > widest) if some else np.empty(0, int)
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
         return Preview(logged, times, columns, gaps, None, _digest(logged.data, kit), "", kit)

@@ -11,7 +11,7 @@ import numpy as np
 
 from common_bench.exchange.file_times import FileTimes, numbers
 from common_bench.exchange.logged import Logged
-from common_bench.exchange.steps import are_known, usual_step
+from common_bench.exchange.steps import usual_step
 from common_bench.lesson.brought_words import BroughtColumn, Preview, Role
 from common_bench.model.block import Floats
 from common_bench.model.measured import how_long
@@ -43,7 +43,7 @@ def columns_of(
     moved = {
         at: when
         for at, column in enumerate(found)
-        if column.role == "channel" and (when := touched(times.t, numbers(logged, at))) is not None
+        if column.role == "channel" and (when := _touched(logged, times, at)) is not None
     }
     channels = sum(1 for each in found if each.role == "channel")
     for at, when in moved.items():
@@ -65,7 +65,7 @@ def _each(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterat
             yield BroughtColumn(name, unit, "clock", rate, len(times.t), note)
             continue
         values = numbers(logged, at)
-        there = values if are_known(values) else values[np.isfinite(values)]
+        there = values if logged.are_known(at) else values[np.isfinite(values)]
         empty = len(values) - len(there)
         if roles.get(at) == "ignored":
             yield BroughtColumn(name, unit, "ignored", rate, len(there), "left out by hand")
@@ -82,9 +82,16 @@ def _each(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterat
 def touched(t: Floats, values: Floats) -> float | None:
     """s at which a column left what lies before and after for a while, once, as a sensor does that somebody warms or shakes; None
     where it did not, or does so all the time."""
-    v = values
-    if not are_known(values):
-        t, v = t[np.isfinite(values)], values[np.isfinite(values)]
+    known = np.isfinite(values)
+    return _touched_when(t, values) if known.all() else _touched_when(t[known], values[known])
+
+
+def _touched(logged: Logged, times: FileTimes, at: int) -> float | None:
+    values = numbers(logged, at)
+    return _touched_when(times.t, values) if logged.are_known(at) else touched(times.t, values)
+
+
+def _touched_when(t: Floats, v: Floats) -> float | None:
     if len(v) > ROWS_LOOKED_AT:
         count = len(v) // (len(v) // ROWS_LOOKED_AT)
         size = len(v) // count

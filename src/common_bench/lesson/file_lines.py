@@ -106,7 +106,7 @@ def _in_pieces(preview: Preview, rows: ColumnRows, channels: list[int]) -> Itera
 
 def _lines(rows: ColumnRows, told: Ints, t: Floats, channels: list[int], *, comma: bool) -> StampedLines:
     made = rows.lines(told, t, channels, comma=comma)
-    return StampedLines(t, made.sizes, made.data, made.table)
+    return StampedLines(t, made.sizes, made.data)
 
 
 def _whole(numbers: Sequence[int]) -> Ints:

@@ -18,6 +18,7 @@ OFFERS = {
         "Block",
         "Bools",
         "bytes_of",
+        "Columns",
         "Events",
         "Floats",
         "Ints",

@@ -24,6 +24,33 @@ class Stamped(NamedTuple):
     data: bytes
 
 
+class Columns:
+    """Columns of numbers that lie apart in memory, (n,) each, looked at like a table (n, columns) of them."""
+
+    __slots__ = ("_each",)
+
+    def __init__(self, each: Sequence[Floats]) -> None:
+        self._each = each
+
+    def __len__(self) -> int:
+        return len(self._each[0])
+
+    @overload
+    def __getitem__(self, place: tuple[slice, int]) -> Floats: ...
+
+    @overload
+    def __getitem__(self, place: slice | Bools) -> Columns: ...
+
+    def __getitem__(self, place: tuple[slice, int] | slice | Bools) -> Floats | Columns:
+        if isinstance(place, tuple):
+            return self._each[place[1]][place[0]]
+        return Columns([each[place] for each in self._each])
+
+    def holds(self, values: Sequence[float]) -> bool:
+        """Whether one of these stands anywhere."""
+        return any(bool(np.isin(each, values).any()) for each in self._each)
+
+
 class LaterBytes:
     """Bytes that are made when somebody looks at them, once."""
 
@@ -50,13 +77,13 @@ class LaterBytes:
 class Arrived(Sequence[Stamped]):
     """Many stamped bytes at once, as they lie in the journal: the same as a list of them, without one for each.
 
-    data: all bytes; stamps: (n,) s on the engine's clock; sizes: (n,) how many came with each; numbers: (n, columns), where each is
+    data: all bytes; stamps: (n,) s on the engine's clock; sizes: (n,) how many came with each; numbers: those of each, where each is
     one whole line of plain numbers with its end, and they have been read already; None where nobody knows.
     """
 
     __slots__ = ("ends", "held", "numbers", "sizes", "stamps")
 
-    def __init__(self, data: bytes | LaterBytes, stamps: Floats, sizes: Ints, numbers: Floats | None = None) -> None:
+    def __init__(self, data: bytes | LaterBytes, stamps: Floats, sizes: Ints, numbers: Columns | None = None) -> None:
         self.held, self.stamps, self.sizes, self.numbers = data, stamps, sizes, numbers
         self.ends = np.cumsum(sizes)
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, Stamped, bytes_of, stamps_of
+from common_bench.model.block import Arrived, Columns, Floats, Ints, LaterBytes, Stamped, bytes_of, stamps_of
 
 LONGEST_LINE = 8192  # bytes; a reading is far shorter, and one endless line must not fill the memory
 LF, CR = 10, 13
@@ -23,7 +23,7 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
 
     held: the lines with their ends; starts, ends: (n,) where each begins in data and where its end
     mark stands; stamps: (n,) s, arrival of each end mark; first: offset of data[0] in what was heard;
-    overlong: this is one line longer than LONGEST_LINE, of which only the beginning is held; numbers: (n, columns) that they hold,
+    overlong: this is one line longer than LONGEST_LINE, of which only the beginning is held; numbers: those that they hold,
     where they are plain numbers and have been read already.
     """
 
@@ -33,7 +33,7 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
     stamps: Floats
     first: int
     overlong: bool = False
-    numbers: Floats | None = None
+    numbers: Columns | None = None
 
     def __len__(self) -> int:
         return len(self.ends)

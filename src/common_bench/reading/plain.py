@@ -7,7 +7,7 @@ from functools import cache
 
 import numpy as np
 
-from common_bench.model.block import Bools, Floats, Ints
+from common_bench.model.block import Bools, Columns, Floats, Ints
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.lines import CR, LF, Lines
 from common_bench.reading.values import numbers_of
@@ -38,14 +38,14 @@ def lines_with_other_bytes(piece: Lines, separator: str) -> Ints:
     return np.unique(np.searchsorted(piece.ends, other))
 
 
-def plain_table(piece: Lines, format: StreamFormat) -> Floats | None:
+def plain_table(piece: Lines, format: StreamFormat) -> Floats | Columns | None:
     """(n, columns) numbers, where every line of the piece is plain: digits and separators, no field empty.
 
     None where any line is not, so that it is read one by one instead; both ways give equal bits,
     since both convert each field with the same correctly rounded conversion.
     """
     if piece.numbers is not None:
-        return None if _says_no_value(piece.numbers, format) else piece.numbers
+        return None if piece.numbers.holds(list(numbers_of(frozenset(format.no_value)))) else piece.numbers
     data, count, columns, separator = piece.data, len(piece), len(format.columns), format.separator
     table = _at_once(data, separator, count, columns)
     if table is not None:
