@@ -9,18 +9,25 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy import text as text_of
 
-from common_bench.book import file_keeping
+from common_bench.book import file_keeping, file_pieces
+from common_bench.book.file_keeping import StampedRows, kept_file
+from common_bench.book.heard_again import heard
+from common_bench.book.journal import HEARD, NO_TEXT
+from common_bench.book.removing import remove_run
 from common_bench.exchange import logged, long_files
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import numbers, times_of
 from common_bench.exchange.logged import Logged, logged_from
 from common_bench.exchange.series_of_files import by_speaker, joined_files, speakers_at
 from common_bench.lesson import file_lines
+from common_bench.lesson.brought_words import Preview
 from common_bench.lesson.file_lines import format_of, lines_of
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.block import Series
 from common_bench.model.plan import Plan, SensorPlan
+from common_bench.model.run import Run
 from common_bench.model.trouble import FileTrouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from person import Desk
@@ -120,7 +127,9 @@ def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
     for made in (slow, fast):
         preview = lesson.bringing_in._preview(made)  # type: ignore[arg-type]
         format, told = format_of(preview), list(lines_of(preview))
-        data = b"".join(each.data for each in told)
+        data = b"".join(
+            each.made.lines(each.rows, each.t)[0] if isinstance(each, StampedRows) else each.data for each in told
+        )
         kept.append([[float(cell or "nan") for cell in line.split(b";")] for line in data.splitlines()])
         assert [column.name for column in format.columns] == ["line", "time", "kit", "level", "warm"]
         assert sum(int(each.sizes.sum()) for each in told) == len(data)
@@ -133,14 +142,19 @@ def test_plain_rows_are_taken_in_arrays_and_kept_joined_and_parted_the_same(
     rows=st.integers(7, 90),
     odd=st.lists(st.integers(1, 29), max_size=3),
     seed=st.integers(0, 99),
+    mark=st.sampled_from([",", ";", "\t"]),
+    end=st.sampled_from(["\n", "\r\n"]),
+    tail=st.sampled_from(["", "12.", "1"]),
 )
 def test_what_is_read_while_a_file_is_kept_is_what_its_bytes_give_again(
-    tmp_path_factory: pytest.TempPathFactory, count: int, rows: int, odd: list[int], seed: int
-) -> None:
+    tmp_path_factory: pytest.TempPathFactory, count: int, rows: int, odd: list[int], seed: int, mark: str, end: str, tail: str,
+) -> None:  # fmt: skip
     folder, patch, dice = tmp_path_factory.mktemp("again"), pytest.MonkeyPatch(), np.random.default_rng(seed)
     patch.setattr(file_keeping, "CHUNKS_A_ROW", rows)
     patch.setattr(file_lines, "AT_ONCE", 3 * rows)
-    times = np.cumsum(dice.choice([0.1, 0.1, 0.1, 4.0], count))
+    patch.setattr(file_lines, "PIECES_AT_ONCE", 3)
+    patch.setattr(file_pieces, "PIECE", 20 * rows)
+    times = np.cumsum(dice.choice([0.1, 0.1, 0.1, 4.0], count)) + (0.0 if seed % 2 else 1e5 + seed)
     cells = [
         [f"{t:.2f}", f"{load:.3f}", f"{temp:.1f}"]
         for t, load, temp in zip(times, *dice.normal(20, 3, (2, count)), strict=True)
@@ -148,7 +162,10 @@ def test_what_is_read_while_a_file_is_kept_is_what_its_bytes_give_again(
     for at in odd:
         cells[at][1 + at % 2] = ""
     path = folder / "LOG1.CSV"
-    path.write_text("time (s),load (g),temp (°C)\n" + "".join(",".join(row) + "\n" for row in cells))
+    if mark != "," and seed % 3:
+        cells = [[each.replace(".", ",") for each in row] for row in cells]
+    text = end.join([mark.join(["time (s)", "load (g)", "temp (°C)"]), *map(mark.join, cells), tail])
+    path.write_bytes(text.encode())
     sensors = tuple(SensorPlan(each, f"{each}_now", curve="as-it-comes") for each in ("load", "temp"))
     lines = (
         "slow = rate of load_now over 0.5 s",
@@ -160,15 +177,48 @@ def test_what_is_read_while_a_file_is_kept_is_what_its_bytes_give_again(
     preview = lesson.bringing_in.recognised(lesson.bringing_in.previews([long])[0])  # type: ignore[list-item]
     at, _, recorded = lesson.bringing_in.bring(preview, lesson.store.groups[0].id)
     assert recorded is not None
-    assert odd or all(each.numbers is not None for each in lines_of(preview)), "no number is read twice"
+    told = list(lines_of(preview))
+    standing = [each for each in told if isinstance(each, StampedRows)]
+    assert standing, "the file is not kept beside its lines"
+    assert odd or all(each.numbers is not None for each in standing), "no number is read twice"
     run = lesson.store.run(at)
     seen = as_recorded(run, recorded, lesson.store.channels)
     read = replay(lesson.book, run, lesson.store.channels)
     assert bits(seen) == bits(read)
     assert set(seen.results) >= {"slow", "calm", "tops"}
     assert len(seen.t) == count
+    assert kept_file(lesson.book, run.session) == path.read_bytes()
+    assert heard_in(lesson, run) == as_lines(preview, cells)
+    assert lesson.book.check() == []
+    one = lesson.book.rows("journal", session=run.session)[-1]
+    with lesson.book.engine.begin() as connection:
+        connection.execute(text_of("UPDATE journal SET bytes = substr(bytes, 2) WHERE id = :id"), {"id": one["id"]})
+    assert len(lesson.book.check()) == 1, "a piece that is damaged is told"
+    assert kept_file(lesson.book, run.session) == b"", "and does not stand for what was there"
+    before, after = as_lines(preview, cells), heard_in(lesson, run)
+    assert after == before[: one["first_byte"]] + NO_TEXT * (len(before) - one["first_byte"]), "the others are read"
+    remove_run(lesson.book, run.id)
+    assert heard_in(lesson, run) == NO_TEXT * len(before)
+    assert kept_file(lesson.book, run.session) == b"", "and nothing of the file is left either"
     patch.undo()
     lesson.close()
+
+
+def as_lines(preview: Preview, cells: list[list[str]]) -> bytes:
+    """Rows as the lines that they stand for."""
+    found = []
+    for number, at, row in zip(preview.logged.numbers, preview.times.t.tolist(), cells, strict=True):
+        whole, parts = divmod(round(float(np.rint(at * 1e6))), 10**6)
+        found.append(";".join([str(number), f"{whole}.{parts:06d}", *row[1:]]).replace(",", ".") + "\n")
+    return "".join(found).encode()
+
+
+def heard_in(lesson: OpenLesson, run: Run) -> bytes:
+    """All that the journal has of a run as it was brought in."""
+    assert run.begin is not None
+    assert run.end is not None
+    told = heard(lesson.book, run.session, run.begin, run.end)
+    return b"".join(chunk.data for what, _, chunks in told if what == HEARD for chunk in chunks)
 
 
 def bits(run: Replayed) -> list[object]:

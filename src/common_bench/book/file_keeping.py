@@ -20,7 +20,7 @@ from common_bench.book.packing import file_bytes, packed, packed_rows
 from common_bench.book.refusals import REFUSED, refusal
 from common_bench.book.row_lines import RowsAsLines
 from common_bench.book.soundness import journal_fault, journal_sum
-from common_bench.model.block import Arrived, Columns, Floats, Ints, LaterBytes, Stamped
+from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, NumberColumns, Stamped
 
 PACKERS = 2  # threads that pack, beside the one that hears lines; on two cores, while that one waits
 CHUNKS_A_ROW = 8192
@@ -46,7 +46,7 @@ class StampedRows(NamedTuple):
     starts: Ints
     made: RowsAsLines
     pieces: Sequence[tuple[int, int, Future[bytes]]]
-    numbers: Columns | None = None
+    numbers: NumberColumns | None = None
 
 
 def keep_file(

@@ -18,7 +18,7 @@ from common_bench.exchange.column_rows import ColumnRows, RowLines
 from common_bench.exchange.logged import NOTHING
 from common_bench.exchange.row_loops import MOST_COUNTED, counts_of_cells, how_many, numbers_in_rows
 from common_bench.exchange.steps import are_known
-from common_bench.model.block import Columns, Floats, Ints
+from common_bench.model.block import Floats, Ints, NumberColumns
 from common_bench.model.long_task import LongTask
 
 LETTERS_OF_NUMBERS = r"^\s*[+\-]?(\d+\.?\d*|\.\d+)([eE][+\-]?\d+)?\s*$"
@@ -161,12 +161,12 @@ class PlainRows(ColumnRows):
         wanted = tuple(at in places for at in range(self._wide))
         return RowsAsLines(self._mark, self._comma, wanted, first, skip)
 
-    def _table_of(self, first: int, seconds: Floats, columns: Sequence[int]) -> Columns | None:
+    def _table_of(self, first: int, seconds: Floats, columns: Sequence[int]) -> NumberColumns | None:
         """The numbers in their lines; None where one is missing."""
         if not (are_known(seconds) and all(self._table.known[self._columns[at]] for at in columns)):
             return None
         own = [self._table.found[self._columns[at], self._rows] for at in columns]
-        return Columns([np.arange(first, first + len(self), dtype=float), seconds, *own])
+        return NumberColumns([np.arange(first, first + len(self), dtype=float), seconds, *own])
 
     @property
     def _end(self) -> int:

@@ -28,6 +28,7 @@ class Steps(NamedTuple):
 
 
 def steps_of(values: Floats) -> Steps:
+    """All that is asked of them at once."""
     if len(values) >= LONG:
         from common_bench.exchange.row_loops import steps_in
 

@@ -18,7 +18,7 @@ OFFERS = {
         "Block",
         "Bools",
         "bytes_of",
-        "Columns",
+        "NumberColumns",
         "Events",
         "Floats",
         "Ints",

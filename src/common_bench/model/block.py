@@ -24,8 +24,8 @@ class Stamped(NamedTuple):
     data: bytes
 
 
-class Columns:
-    """Columns of numbers that lie apart in memory, (n,) each, looked at like a table (n, columns) of them."""
+class NumberColumns:
+    """NumberColumns of numbers that lie apart in memory, (n,) each, looked at like a table (n, columns) of them."""
 
     __slots__ = ("_each",)
 
@@ -39,12 +39,12 @@ class Columns:
     def __getitem__(self, place: tuple[slice, int]) -> Floats: ...
 
     @overload
-    def __getitem__(self, place: slice | Bools) -> Columns: ...
+    def __getitem__(self, place: slice | Bools) -> NumberColumns: ...
 
-    def __getitem__(self, place: tuple[slice, int] | slice | Bools) -> Floats | Columns:
+    def __getitem__(self, place: tuple[slice, int] | slice | Bools) -> Floats | NumberColumns:
         if isinstance(place, tuple):
             return self._each[place[1]][place[0]]
-        return Columns([each[place] for each in self._each])
+        return NumberColumns([each[place] for each in self._each])
 
     def holds(self, values: Sequence[float]) -> bool:
         """Whether one of these stands anywhere."""
@@ -83,7 +83,9 @@ class Arrived(Sequence[Stamped]):
 
     __slots__ = ("ends", "held", "numbers", "sizes", "stamps")
 
-    def __init__(self, data: bytes | LaterBytes, stamps: Floats, sizes: Ints, numbers: Columns | None = None) -> None:
+    def __init__(
+        self, data: bytes | LaterBytes, stamps: Floats, sizes: Ints, numbers: NumberColumns | None = None
+    ) -> None:
         self.held, self.stamps, self.sizes, self.numbers = data, stamps, sizes, numbers
         self.ends = np.cumsum(sizes)
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from common_bench.model.block import Block, Columns, Floats, Ints
+from common_bench.model.block import Block, Floats, Ints, NumberColumns
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.format_finding import OtherLine
 from common_bench.reading.lines import Lines
@@ -21,7 +21,7 @@ class ReadLines(NamedTuple):
     """
 
     format: StreamFormat
-    values: Floats | Columns
+    values: Floats | NumberColumns
     stamps: Floats
     offsets: Ints
     kits: tuple[str, ...] | None

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from common_bench.model.block import Arrived, Columns, Floats, Ints, LaterBytes, Stamped, bytes_of, stamps_of
+from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, NumberColumns, Stamped, bytes_of, stamps_of
 
 LONGEST_LINE = 8192  # bytes; a reading is far shorter, and one endless line must not fill the memory
 LF, CR = 10, 13
@@ -33,7 +33,7 @@ class Lines(msgspec.Struct, frozen=True, eq=False):
     stamps: Floats
     first: int
     overlong: bool = False
-    numbers: Columns | None = None
+    numbers: NumberColumns | None = None
 
     def __len__(self) -> int:
         return len(self.ends)

@@ -7,7 +7,7 @@ from functools import cache
 
 import numpy as np
 
-from common_bench.model.block import Bools, Columns, Floats, Ints
+from common_bench.model.block import Bools, Floats, Ints, NumberColumns
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.lines import CR, LF, Lines
 from common_bench.reading.values import numbers_of
@@ -38,7 +38,7 @@ def lines_with_other_bytes(piece: Lines, separator: str) -> Ints:
     return np.unique(np.searchsorted(piece.ends, other))
 
 
-def plain_table(piece: Lines, format: StreamFormat) -> Floats | Columns | None:
+def plain_table(piece: Lines, format: StreamFormat) -> Floats | NumberColumns | None:
     """(n, columns) numbers, where every line of the piece is plain: digits and separators, no field empty.
 
     None where any line is not, so that it is read one by one instead; both ways give equal bits,

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from common_bench.model.block import Block, Columns, Floats, Ints, Stamped
+from common_bench.model.block import Block, Floats, Ints, NumberColumns, Stamped
 from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.dialects import line_reader, templates_of
@@ -350,7 +350,7 @@ class Reader:
             self.clock = self._clock_map()
 
     def _take(
-        self, format: StreamFormat, table: Floats | Columns, stamps: Floats, offsets: Ints, kits: list[str] | None,
+        self, format: StreamFormat, table: Floats | NumberColumns, stamps: Floats, offsets: Ints, kits: list[str] | None,
         blocks: list[Block],
     ) -> None:  # fmt: skip
         """Lines that were read, told apart by kit where the port is shared, become a block of readings."""
@@ -382,7 +382,7 @@ class Reader:
         kits = read.kits or None
         return Block(t, clock, read.stamps, read.offsets, gaps, channels, clock_u, self.clock.tick, kits)
 
-    def _raw_clock(self, format: StreamFormat, table: Floats | Columns) -> Floats | None:
+    def _raw_clock(self, format: StreamFormat, table: Floats | NumberColumns) -> Floats | None:
         places = [at for at, column in enumerate(format.columns) if column.role == "clock"]
         if not places:
             return None
