@@ -55,10 +55,12 @@ def keep_file(
     whole: bytes | None,
     pieces: Iterable[StampedLines | StampedRows],
     heard: Callable[[Arrived], object] | None = None,
+    meanwhile: Callable[[], object] = lambda: None,
 ) -> int:
     """Puts a file that was brought in, whole (None where its rows stand for lines, so that these are all of it) and line by line, into the
     journal of a session that holds nothing yet; gives how many bytes its lines have. All of it or nothing. heard: is told its lines
-    while others are packed, as they will be read from the book. Raises BookTrouble, and what `pieces` and `heard` do."""
+    while others are packed, as they will be read from the book; meanwhile: is done while the book is written. Raises BookTrouble, and what
+    `pieces`, `heard` and `meanwhile` do."""
     waits: list[Future[dict[str, Any]]] = []
     first = 0
     with ThreadPoolExecutor(PACKERS) as packers:  # what packs does not hold the interpreter
@@ -73,17 +75,24 @@ def keep_file(
         except BaseException:
             packers.shutdown(wait=False, cancel_futures=True)
             raise
-        rows: list[dict[str, Any]] = []
-        if file is not None:
-            row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, file.result())])
-            rows.append({**row, "check_sum": journal_sum(row)})
-        rows += [each.result() for each in waits]
+        with ThreadPoolExecutor(1) as writer:
+            written = writer.submit(_write, book, session, file, waits)
+            meanwhile()
+            written.result()
+    return first
+
+
+def _write(book: Book, session: int, file: Future[bytes] | None, waits: Sequence[Future[dict[str, Any]]]) -> None:
+    rows: list[dict[str, Any]] = []
+    if file is not None:
+        row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, file.result())])
+        rows.append({**row, "check_sum": journal_sum(row)})
+    rows += [each.result() for each in waits]
     try:  # what takes its time is done: runs that are recorded meanwhile do not wait for the book
         with book.engine.connect() as connection, connection.begin():
             connection.execute(insert(schema.journal), rows)
     except REFUSED as fault:
         raise refusal(fault, book.path) from fault
-    return first
 
 
 def _in_rows(

@@ -16,6 +16,8 @@ class FilePieces:
     them but who asks for one."""
 
     def __init__(self, data: bytes) -> None:
+        self.are_wanted = False
+        """Whether somebody has asked for them to be kept."""
         cuts = [0]
         while len(data) - cuts[-1] > PIECE and (cut := data.rfind(b"\n", cuts[-1], cuts[-1] + PIECE) + 1):
             cuts.append(cut)
@@ -29,7 +31,7 @@ class FilePieces:
         """One of them, deflated."""
         return self._packed[at]
 
-    def cancel(self) -> None:
-        """Nobody will ask for any."""
-        for each in self._packed:
+    def give_up(self) -> None:
+        """Those that are not packed yet need not be, where nobody wants them."""
+        for each in [] if self.are_wanted else self._packed:
             each.cancel()

@@ -29,6 +29,17 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
     begin = len(codecs.BOM_UTF8) if data.startswith(codecs.BOM_UTF8) else 0
     if not cut or data.startswith((TAPE, codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE, b"PK")):
         return None
+    pieces = FilePieces(data)  # first of all: another thread works at them
+    try:
+        return _long(path, data, begin, cut, pieces, progress)
+    finally:
+        pieces.give_up()
+
+
+def _long(
+    path: Path, data: bytes, begin: int, cut: int, pieces: FilePieces, progress: LongTask | None
+) -> Logged | None:
+    """The same where it is long. begin: byte with which its text does; cut: the one after its beginning; pieces: are kept where it is plain."""
     end = data.rfind(b"\n") + 1
     tail = data[end:]
     if not _may_be_plain(data[:cut]) or any(each in tail for each in b'"\x00\r'):
@@ -60,20 +71,16 @@ def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logg
         return found
 
     from_first = _line_at(data, one) if unbroken else cut
-    pieces = FilePieces(data)
-    try:
-        plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma, progress=progress)
-        if plain is None and unbroken:
-            unbroken = False
-            plain = plain_rows(data, cut, end, mark, wide, comma=made.comma, progress=progress)
-    except BaseException:
-        pieces.cancel()
-        raise
+    plain = plain_rows(data, from_first, end, mark, wide, comma=made.comma, progress=progress)
+    if plain is None and unbroken:
+        unbroken = False
+        plain = plain_rows(data, cut, end, mark, wide, comma=made.comma, progress=progress)
     if plain is not None and plain.is_empty_from(kept):
         after = len(plain) - (len(first) if unbroken else 0)
         stacked = [ListedRows([] if unbroken else first), plain.only(range(kept)), ListedRows(last)]
+        pieces.are_wanted = True
         return replace(made, rows=StackedRows(stacked), numbers=numbers(after + len(last)), pieces=pieces)
-    pieces.cancel()
+    pieces.give_up()
     if not _may_be_plain(data):
         return None
     if data.find(b"\n\n", cut - 1, end) >= 0 or data.find(b"\n\r\n", cut - 1, end) >= 0:

@@ -75,7 +75,7 @@ class PlaceInBook:
         told = lines if progress is None else self._told(lines, progress)
         reading = BroughtReading(self.setting, self.channels)
         whole = None if stand_for_lines(self.preview) else logged.data
-        size = keep_file(self.book, self.session, whole, told, reading.hear)
+        size = keep_file(self.book, self.session, whole, told, reading.hear, reading.join)
         if isinstance(logged.rows, ColumnRows):
             logged.rows.let_go()  # readings take its room
         return KeptFile(size, reading)
@@ -107,6 +107,11 @@ class BroughtReading:
             if not isinstance(fault, Trouble):
                 log.exception("reading a file that is brought in")
             self._reading = None
+
+    def join(self) -> None:
+        """Puts what was read together, for which there is time while the book is written."""
+        if self._reading is not None:
+            self._reading.join()
 
     def recorded(self, run: int, end: int) -> Recorded | None:
         """What is to be worked up; None where it is to be read from the book."""

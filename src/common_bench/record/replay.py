@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -11,7 +12,7 @@ import numpy as np
 from common_bench.book.book import Book
 from common_bench.book.heard_again import heard, many_at_once
 from common_bench.book.journal import HEARD, LOST, MISSED
-from common_bench.model.block import Block, Events, Floats, Ints, Series, Stamped
+from common_bench.model.block import Block, Events, Floats, Ints, Series, Stamped, joined_blocks
 from common_bench.model.run import UNHEARD, Run, RunSetting
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FindingTrouble
@@ -90,6 +91,14 @@ class RunReading:
         """What was set aside."""
         return self._chain.gone
 
+    def join(self) -> None:
+        """Makes one piece of all that has been read, where its pieces are of one kind; no more is heard after that."""
+        self._worked += map(_light, self._chain.rest())
+        blocks = [each.block for each in self._worked]
+        if len(blocks) > 1 and all(each.channels.keys() == blocks[0].channels.keys() for each in blocks):
+            results, watched = ([getattr(each, what) for each in self._worked] for what in ("results", "watched"))
+            self._worked = [Worked(joined_blocks(blocks), {}, gathered(results), gathered(watched))]
+
     def recorded(self, run: int, end: int) -> Recorded:
         """All of it; end: the byte after its last."""
         self._worked += map(_light, self._chain.rest())
@@ -131,19 +140,19 @@ def assembled(
     blocks = [each.block for each in worked]
     if not blocks or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)
-    t = np.concatenate([block.t for block in blocks])
+    t = _one_array([block.t for block in blocks])
     began = (float(t[0]) if first is None else first) + run.setting.zero
     t = t - began
-    breaks = np.flatnonzero(np.concatenate([block.gap_before for block in blocks]))
+    breaks = np.flatnonzero(_one_array([block.gap_before for block in blocks]))
     names = dict.fromkeys(name for block in blocks for name in block.channels)
-    raw = {name: np.concatenate([_channel(block, name) for block in blocks]) for name in names}
+    raw = {name: _one_array([_channel(block, name) for block in blocks]) for name in names}
     until = float(run.ending.fields["seconds"] or 0.0) if run.ending is not None and run.ending.code == UNHEARD else 0.0
     return Replayed(
         run,
         format,
         check(run.setting.workings, channels, run.setting.raw),
         t,
-        np.concatenate([block.offset for block in blocks]),
+        _one_array([block.offset for block in blocks]),
         raw,
         {name: _from(result, began) for name, result in gathered([each.results for each in worked]).items()},
         [
@@ -154,6 +163,10 @@ def assembled(
         began,
         until=until,
     )
+
+
+def _one_array(parts: list[Any]) -> Any:
+    return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
 
 def _channel(block: Block, name: str) -> Floats:
