@@ -5,12 +5,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from functools import partial
 from typing import Any, NamedTuple
 
 import numpy as np
-from sqlalchemy import insert, select
+from sqlalchemy import delete, insert, select
 
 from common_bench.book import schema
 from common_bench.book.book import Book
@@ -24,6 +25,7 @@ from common_bench.model.block import Arrived, Floats, Ints, LaterBytes, NumberCo
 
 PACKERS = 2  # threads that pack, beside the one that hears lines; on two cores, while that one waits
 CHUNKS_A_ROW = 8192
+ROWS_AT_ONCE = 8  # of the journal, that are written in one transaction
 
 
 class StampedLines(NamedTuple):
@@ -61,38 +63,53 @@ def keep_file(
     journal of a session that holds nothing yet; gives how many bytes its lines have. All of it or nothing. heard: is told its lines
     while others are packed, as they will be read from the book; meanwhile: is done while the book is written. Raises BookTrouble, and what
     `pieces`, `heard` and `meanwhile` do."""
+    written: list[Future[None]] = []
     waits: list[Future[dict[str, Any]]] = []
     first = 0
-    with ThreadPoolExecutor(PACKERS) as packers:  # what packs does not hold the interpreter
-        file = None if whole is None else packers.submit(deflated, whole, quick=True)
+    with ThreadPoolExecutor(1) as writer, ThreadPoolExecutor(PACKERS) as packers:  # these do not hold the interpreter
         try:
+            if whole is not None:
+                waits.append(packers.submit(_file_row, session, whole))
             for piece in pieces:
                 for makes, arrived in _in_rows(piece, session, first):
                     waits += map(packers.submit, makes)
                     first += len(arrived.held)
+                    if len(waits) >= ROWS_AT_ONCE:
+                        written.append(writer.submit(_write, book, waits))
+                        waits = []
                     if heard is not None:
                         heard(arrived)
+            written.append(writer.submit(_write, book, waits))
+            meanwhile()
+            for each in written:
+                each.result()
         except BaseException:
             packers.shutdown(wait=False, cancel_futures=True)
+            writer.shutdown(cancel_futures=True)
+            _take_back(book, session)
             raise
-        with ThreadPoolExecutor(1) as writer:
-            written = writer.submit(_write, book, session, file, waits)
-            meanwhile()
-            written.result()
     return first
 
 
-def _write(book: Book, session: int, file: Future[bytes] | None, waits: Sequence[Future[dict[str, Any]]]) -> None:
-    rows: list[dict[str, Any]] = []
-    if file is not None:
-        row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, file.result())])
-        rows.append({**row, "check_sum": journal_sum(row)})
-    rows += [each.result() for each in waits]
-    try:  # what takes its time is done: runs that are recorded meanwhile do not wait for the book
+def _write(book: Book, waits: Sequence[Future[dict[str, Any]]]) -> None:
+    """In several short transactions, so that runs that are recorded meanwhile do not wait for the book."""
+    rows = [each.result() for each in waits]
+    try:
         with book.engine.connect() as connection, connection.begin():
             connection.execute(insert(schema.journal), rows)
     except REFUSED as fault:
         raise refusal(fault, book.path) from fault
+
+
+def _take_back(book: Book, session: int) -> None:
+    """What was written before something failed. Where the book cannot be written at all, it stays, and belongs to no run."""
+    with suppress(*REFUSED), book.engine.connect() as connection, connection.begin():
+        connection.execute(delete(schema.journal).where(schema.journal.c.session == session))
+
+
+def _file_row(session: int, whole: bytes) -> dict[str, Any]:
+    row = heard_row(session, FILE, 0, 0.0, [Stamped(0.0, deflated(whole, quick=True))])
+    return {**row, "check_sum": journal_sum(row)}
 
 
 def _in_rows(
