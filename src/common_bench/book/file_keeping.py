@@ -116,25 +116,28 @@ def _in_rows(
     piece: StampedLines | StampedRows, session: int, first: int
 ) -> Iterator[tuple[Sequence[Callable[[], dict[str, Any]]], Arrived]]:
     """What makes rows of a journal, and what was heard in these. first: offset of its first byte."""
-    ends = np.concatenate([[0], np.cumsum(piece.sizes)])
+    ends = np.cumsum(piece.sizes)
+
+    def until(row: int) -> int:
+        """The byte with which a row begins."""
+        return int(ends[row - 1]) if row else 0
+
     if isinstance(piece, StampedRows):
         rows, made, t = piece.rows, piece.made, piece.t
         makes = []
         highs = [low for _, low, _ in piece.pieces[1:]] + [len(t)]
-        for (begin, low, deflated_), high in zip(piece.pieces, highs, strict=True):
+        for (begin, low, small), high in zip(piece.pieces, highs, strict=True):
             own = replace(made, first=made.first + low, skip=int(piece.starts[low]) - begin)
-            size = int(ends[high] - ends[low])
-            makes.append(
-                partial(packed_rows, session, HEARD, first + int(ends[low]), deflated_, own, t[low:high], size)
-            )
-        yield makes, Arrived(LaterBytes(int(ends[-1]), lambda: made.lines(rows, t)[0]), t, piece.sizes, piece.numbers)
+            size = until(high) - until(low)
+            makes.append(partial(packed_rows, session, HEARD, first + until(low), small, own, t[low:high], size))
+        later = LaterBytes(until(len(t)), lambda: made.lines(rows, t)[0])
+        yield makes, Arrived(later, t, piece.sizes, piece.numbers, ends)
         return
     data = memoryview(piece.data)
     for low in range(0, len(piece.t), CHUNKS_A_ROW):
-        part = slice(low, low + CHUNKS_A_ROW)
-        begin, end = int(ends[low]), int(ends[min(low + CHUNKS_A_ROW, len(piece.t))])
-        arrived = Arrived(bytes(data[begin:end]), piece.t[part], piece.sizes[part])
-        yield [partial(_row, session, first + begin, float(piece.t[low]), arrived)], arrived
+        part = slice(low, min(low + CHUNKS_A_ROW, len(piece.t)))
+        arrived = Arrived(bytes(data[until(low) : until(part.stop)]), piece.t[part], piece.sizes[part])
+        yield [partial(_row, session, first + until(low), float(piece.t[low]), arrived)], arrived
 
 
 def _row(session: int, first: int, at: float, arrived: Arrived) -> dict[str, Any]:

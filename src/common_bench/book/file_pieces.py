@@ -6,7 +6,7 @@ from __future__ import annotations
 from concurrent.futures import Future, ThreadPoolExecutor
 from itertools import pairwise
 
-from common_bench.book.deflate import deflated
+from common_bench.book.deflate import check_sum, deflated
 
 PIECE = 1 << 21  # bytes
 
@@ -24,6 +24,8 @@ class FilePieces:
         self.bounds = [*cuts, len(data)]
         """Bytes at which each begins, and the end."""
         view, packer = memoryview(data), ThreadPoolExecutor(1, thread_name_prefix="pieces")
+        self.check_sum = packer.submit(check_sum, data)
+        """Of the whole file."""
         self._packed = [packer.submit(deflated, view[low:high], quick=True) for low, high in pairwise(self.bounds)]
         packer.shutdown(wait=False)
 

@@ -75,7 +75,7 @@ def times_of(made: Logged) -> FileTimes:
     t = _spread(t, steps if t is stamps else steps_of(t), notes)
     first = walls
     last = later(first, float(t[-1] - t[0]))
-    return FileTimes(t - t[0], tuple(breaks), first, last, columns, state, tuple(notes), float(t[0]))
+    return FileTimes(t - t[0] if t[0] else t, tuple(breaks), first, last, columns, state, tuple(notes), float(t[0]))
 
 
 def later(first: datetime | None, seconds: float) -> datetime | None:

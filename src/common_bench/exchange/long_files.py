@@ -19,7 +19,7 @@ from common_bench.model.long_task import LongTask
 from common_bench.model.trouble import FileTrouble
 
 TOLD_BY = b'"\x00\r\n'  # bytes by which it shows whether a file may be long and plain
-BEGINNING = 1 << 15  # bytes of a long file that are looked at line by line all the same
+BEGINNING = 1 << 14  # bytes of a long file that are looked at line by line all the same
 
 
 def long_file(path: Path, data: bytes, progress: LongTask | None = None) -> Logged | None:

@@ -119,7 +119,7 @@ def joined_files(series: Sequence[Logged]) -> Logged:
     rows = _joined_rows([made.rows for made in series]) if columns else [row for made in series for row in made.rows]
     return replace(
         first, data=b"".join(whole), rows=rows, numbers=numbers, breaks=breaks, left_out=left_out,
-        comma=any(made.comma for made in series),
+        comma=any(made.comma for made in series), pieces=None,
     )  # fmt: skip
 
 

@@ -49,7 +49,7 @@ MOST_GAPS = 400  # that are told
 SETTINGS = ("settings", "config", "logger", "kit", "info", "station", "setup")  # what a file beside may be called
 SETTINGS_KINDS = (".ini", ".cfg", ".conf", ".txt", ".json", ".toml", ".yaml", ".yml")
 MOST_SETTINGS = 8192  # bytes
-DIGESTED = 1 << 20  # bytes at each end of a file
+DIGESTED = 1 << 16  # bytes at each end of a file
 OLD_DIGEST = 64  # letters of a digest that an older book has (SHA-256)
 log = logging.getLogger(__name__)
 
@@ -212,7 +212,7 @@ class BringingIn:
         wide = steps_that(times.t, lambda steps: steps > widest) if some else np.empty(0, int)
         ends = sorted({*wide.tolist(), *times.breaks})[:MOST_GAPS]
         gaps = tuple((float(times.t[row - 1]), float(times.t[row])) for row in ends if row > 0)
-        return Preview(logged, times, columns, gaps, None, _digest(logged.data, kit), "", kit)
+        return Preview(logged, times, columns, gaps, None, _digest(logged, kit), "", kit)
 
     def _whose(self, logged: Logged, kit: str) -> int | None:
         """By the kit's own id, the file's name, what its first lines say, or a file of settings beside it; the only group, where
@@ -337,10 +337,12 @@ def _began(preview: Preview, began: datetime | None, ended: datetime | None) -> 
     return preview.times.first
 
 
-def _digest(data: bytes, kit: str) -> str:
+def _digest(logged: Logged, kit: str) -> str:
     """By which a file, or what one kit says in it, is known again: how long it is, a sum over all of it, and a digest of its ends."""
+    data = logged.data
     ends = hashlib.blake2b(data[:DIGESTED] + data[-DIGESTED:] + kit.encode(), digest_size=20)
-    return f"{len(data)}-{check_sum(data):08x}-{ends.hexdigest()}"
+    summed = check_sum(data) if logged.pieces is None else logged.pieces.check_sum.result()
+    return f"{len(data)}-{summed:08x}-{ends.hexdigest()}"
 
 
 def _digest_of_old(data: bytes, kit: str) -> str:

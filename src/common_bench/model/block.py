@@ -84,10 +84,12 @@ class Arrived(Sequence[Stamped]):
     __slots__ = ("ends", "held", "numbers", "sizes", "stamps")
 
     def __init__(
-        self, data: bytes | LaterBytes, stamps: Floats, sizes: Ints, numbers: NumberColumns | None = None
-    ) -> None:
+        self, data: bytes | LaterBytes, stamps: Floats, sizes: Ints, numbers: NumberColumns | None = None,
+        ends: Ints | None = None,
+    ) -> None:  # fmt: skip
+        """ends: (n,) the byte after each, where that is known already."""
         self.held, self.stamps, self.sizes, self.numbers = data, stamps, sizes, numbers
-        self.ends = np.cumsum(sizes)
+        self.ends = np.cumsum(sizes) if ends is None else ends
 
     @property
     def data(self) -> bytes:
