@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -26,9 +27,10 @@ from common_bench.lesson.brought_words import Preview
 from common_bench.lesson.file_lines import format_of, lines_of
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.model.block import Series
+from common_bench.model.long_task import LongTask
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.run import Run
-from common_bench.model.trouble import FileTrouble
+from common_bench.model.trouble import FileTrouble, Trouble
 from common_bench.record.replay import Replayed, as_recorded, replay
 from person import Desk
 
@@ -201,6 +203,40 @@ def test_what_is_read_while_a_file_is_kept_is_what_its_bytes_give_again(
     assert heard_in(lesson, run) == NO_TEXT * len(before)
     assert kept_file(lesson.book, run.session) == b"", "and nothing of the file is left either"
     patch.undo()
+    lesson.close()
+
+
+def test_of_a_file_that_is_stopped_on_its_way_in_nothing_stays_and_it_may_come_in_again(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(file_pieces, "PIECE", 500)
+    monkeypatch.setattr(file_lines, "PIECES_AT_ONCE", 2)
+    monkeypatch.setattr(file_keeping, "ROWS_AT_ONCE", 2)
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
+    path = plain(tmp_path, "LOG1.CSV", 0, 300)
+    _, long = both(path, monkeypatch)
+    preview = lesson.bringing_in.recognised(lesson.bringing_in.previews([long])[0])  # type: ignore[list-item]
+    group, seen = lesson.store.groups[0].id, list[int]()
+
+    class StoppedLater(LongTask):
+        def tell(self, share: float) -> None:
+            if share > 0.5:
+                for _ in range(200):  # until some of it is in the book
+                    seen.append(len(lesson.book.rows("journal")))
+                    if seen[-1]:
+                        break
+                    time.sleep(0.01)
+                self.stop()
+            super().tell(share)
+
+    with pytest.raises(Trouble, match="stopped"):
+        lesson.bringing_in.place_for(preview, group).keep(StoppedLater())
+    assert seen[-1] > 0
+    assert lesson.book.rows("journal") == []
+    run, _, recorded = lesson.bringing_in.bring(preview, group)
+    assert recorded is not None
+    assert kept_file(lesson.book, lesson.store.run(run).session) == path.read_bytes()
+    assert lesson.book.check() == []
     lesson.close()
 
 

@@ -79,7 +79,8 @@ def keep_file(
                         waits = []
                     if heard is not None:
                         heard(arrived)
-            written.append(writer.submit(_write, book, waits))
+            if waits:
+                written.append(writer.submit(_write, book, waits))
             meanwhile()
             for each in written:
                 each.result()

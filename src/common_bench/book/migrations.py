@@ -208,4 +208,10 @@ def _from_7(book: sqlite3.Connection) -> None:
     book.execute("ALTER TABLE finding ADD COLUMN doubts TEXT NOT NULL DEFAULT ''")
 
 
-STEPS: dict[int, Step] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6, 7: _from_7}
+def _from_8(book: sqlite3.Connection) -> None:
+    """Nothing changes: rows of the journal may stand for lines since, which programs that know version 8 would take for damaged."""
+
+
+STEPS: dict[int, Step] = {
+    1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6, 7: _from_7, 8: _from_8,
+}  # fmt: skip

@@ -21,7 +21,7 @@ from sqlalchemy.sql.elements import Label
 from sqlalchemy.types import NullType
 
 APPLICATION_ID = 0x62656E63  # "benc", tells the file apart from other SQLite files
-SCHEMA_VERSION = 8  # each step up is a function in migrations.py
+SCHEMA_VERSION = 9  # each step up is a function in migrations.py
 
 metadata = MetaData()
 
