@@ -6,6 +6,7 @@ import re
 import sqlite3
 import subprocess
 import sys
+from concurrent.futures import Future
 from pathlib import Path
 
 import numpy as np
@@ -16,11 +17,13 @@ from hypothesis import strategies as st
 from common_bench.book import journal, schema
 from common_bench.book.book import Book
 from common_bench.book.changes import RowChange
+from common_bench.book.deflate import deflated
 from common_bench.book.heard_again import heard
 from common_bench.book.history import lines_before
 from common_bench.book.journal import HEARD, LOST, SENT, JournalEntry, JournalWriter
-from common_bench.book.packing import as_it_came, packed, whole_size
+from common_bench.book.packing import as_it_came, packed, packed_rows, unpacked, whole_size
 from common_bench.book.removing import remove_run
+from common_bench.book.row_lines import RowsAsLines
 from common_bench.model.block import Stamped
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_file, plan_from_text, plan_to_text, shipped_plan
@@ -251,6 +254,31 @@ def test_the_code_in_the_docs_reads_a_packed_row() -> None:
     assert read["data"] == b"".join(b"12;%d\n" % k for k in range(20))
     assert read["stamps"].tolist() == [12.25 + k for k in range(20)]
     assert read["sizes"].tolist() == [len(b"12;%d\n" % k) for k in range(20)]
+
+
+@pytest.mark.parametrize(("mark", "comma", "end"), [(",", False, "\n"), (";", True, "\r\n")])
+def test_the_code_in_the_docs_makes_the_lines_that_rows_of_a_file_stand_for(mark: str, comma: bool, end: str) -> None:
+    made, t = RowsAsLines(mark, comma, (False, True, True), 2, 6), np.array([-0.5, 0.0, 12.25, 3_000_000.125])
+    cells = [["a", f"{at}.5".replace(".", "," if comma else "."), str(-at)] for at in range(len(t))]
+    piece = ("names" + end[-1] + end.join(mark.join(row) for row in cells) + end).encode()
+    lines, sizes = made.lines(piece, t)
+    small: Future[bytes] = Future()
+    small.set_result(deflated(piece))
+    row = packed_rows(3, HEARD, 0, small, made, t, len(lines))
+    first, second = re.findall(r"```python\n(.*?)```", (Path(__file__).parent.parent / "docs" / "bench-book.md").read_text("utf-8"), re.S)[:2]  # fmt: skip
+    read: dict = {
+        "row": {**row, "sizes": packed([journal.heard_row(3, HEARD, 0, 0.5, [Stamped(0.0, b"1\n")])])["sizes"]}
+    }
+    exec(first, read)
+    read |= {"row": row, "stamps": np.cumsum(read["wide"](row["stamps"], "<i8")).view("<f8")}
+    exec(second, read)
+    assert read["data"] == lines == unpacked(row)["bytes"]
+    assert (
+        np.frombuffer(unpacked(row)["sizes"], "<u4").tolist()
+        == sizes.tolist()
+        == list(map(len, lines.splitlines(True)))
+    )
+    assert lines.startswith(b"2;-0.500000;0.5;0\n3;0.000000;1.5;-1\n")
 
 
 def test_the_docs_name_every_table_and_column_of_the_book() -> None:
