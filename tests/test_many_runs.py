@@ -7,6 +7,7 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 
 import msgspec
@@ -176,3 +177,39 @@ def test_what_was_heard_is_the_same_in_larger_pieces(rows: list[list[tuple[float
     ]
     assert len(once) <= len(heard)
     assert sum(what == LOST for what, _, _ in once) == sum(what == LOST for what, _, _ in heard)
+
+
+def test_many_runs_that_end_at_once_give_way_to_a_frame_each_and_are_all_worked_up(
+    class_of_runs: Path, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    lesson = OpenLesson.open(class_of_runs)
+    made = alone(lesson)
+    made.press("4")
+    frames, working_up = made.window.frames, lesson.working_up
+    drawn, seen, draw, way = [0], list[int](), frames._draw, working_up.give_way
+
+    def counted() -> None:
+        drawn[0] += 1
+        draw()
+
+    def given() -> None:
+        way()
+        seen.append(drawn[0])
+
+    frames._draw, working_up.give_way = counted, given
+    runs = [run.id for run in lesson.store.runs()]
+    made.until(lambda: lesson.store.settled is not None and not working_up.is_busy, "what nobody worked up is")
+    for run in runs:
+        working_up.reopened(run)
+    seen.clear()
+    working_up.all_ended([(run, None, 1) for run in runs[:1]])
+    made.until(lambda: not working_up.is_busy, "one is worked up")
+    assert seen == [], "one alone does not wait"
+    working_up.all_ended([(run, None, 1) for run in runs[1:]])
+    made.until(lambda: not working_up.is_busy, "all are")
+    assert len(seen) == len(runs) - 1
+    assert sum(after > before for before, after in pairwise(seen)) >= len(seen) - 2, "a frame between two of them"
+    frames.stop()
+    began = time.monotonic()
+    frames.wait_for_one()
+    assert time.monotonic() - began < 5, "where nothing is drawn, nobody waits for ever"

@@ -44,6 +44,7 @@ from common_bench.record.snapshot import KitState
 
 MOST_TOLD = 3  # damaged rows in one sentence
 LOOKED_EVERY = 2.0  # s, whether another program has changed a book that is only read
+ENDED_AT_ONCE = 8  # runs that have ended, which are given to be worked up in one tick
 
 
 class OpenLesson:
@@ -224,8 +225,9 @@ class OpenLesson:
             elif each.what == "run-kept":
                 self._ended.append(each)
         if self._ended:
-            self.working_up.all_ended([(each.run, each.recorded, each.resumed) for each in self._ended])
-            self._ended.clear()
+            some, self._ended = self._ended[:ENDED_AT_ONCE], self._ended[ENDED_AT_ONCE:]
+            asked = [(each.run, each.recorded, each.resumed) for each in some]
+            self.working_up.all_ended(asked, many=bool(self._ended))
         self._keep_formats()
         for run in self.working_up.collect():
             found.append(EngineEvent("run-worked", run=run))
@@ -247,7 +249,7 @@ class OpenLesson:
     @property
     def is_more(self) -> bool:
         """Whether the next tick has something to do already."""
-        return self.working_up.has_finished
+        return bool(self._ended) or self.working_up.has_finished
 
     def _keep_formats(self) -> None:
         """Remembers how kits are read; where the book is held by another program just now, a little later."""

@@ -61,6 +61,8 @@ class WorkingUp:
         self._workers = ThreadPoolExecutor(WORKERS, thread_name_prefix="work-up")
         self._one = ThreadPoolExecutor(1, thread_name_prefix="ended")  # for many that end at once: the window goes on
         self._keeping = Keeping(store)
+        self.give_way: Callable[[], object] = lambda: None
+        """Called by the worker before each of many runs that have ended at once: comes back when it may go on."""
         self.is_closed, self.closing = False, threading.Event()
         self._under_way: dict[int, Future[Outcome]] = {}
         self._untold: list[int] = []  # runs that were kept while somebody waited for it
@@ -94,12 +96,12 @@ class WorkingUp:
         the run had been taken up again before this end."""
         self.all_ended([(run, recorded, resumed)])
 
-    def all_ended(self, ends: Sequence[tuple[int, Recorded | None, int]]) -> None:
-        """The same of several at once."""
+    def all_ended(self, ends: Sequence[tuple[int, Recorded | None, int]], *, many: bool = False) -> None:
+        """The same of several at once; many: there are more than these."""
         rows = {row["id"]: row for row in self._store.book.rows("run", id=[run for run, _, _ in ends])}
         for run, recorded, resumed in ends:
             if run in rows and resumed == self._resumed.get(run, 0):
-                self._ended(run, rows[run], recorded, many=len(ends) > WORKERS)
+                self._ended(run, rows[run], recorded, many=many or len(ends) > WORKERS)
 
     def _ended(self, run: int, row: Row, recorded: Recorded | None, *, many: bool) -> None:
         found = run_of(row)
@@ -136,7 +138,12 @@ class WorkingUp:
             self._tried[run.id] = run.end
         plan, worker = self._store.plan, self._one if many or recorded is not None else self._workers
         asked = Asked(run, recorded, self._store.channels, plan.findings, to_keep, plan.rule.used)
-        self._under_way[run.id] = worker.submit(worked_up_of, self._store.book, asked)
+        self._under_way[run.id] = worker.submit(self._one_of, asked, give_way=many)
+
+    def _one_of(self, asked: Asked, *, give_way: bool) -> Outcome:
+        if give_way and not self.is_closed:
+            self.give_way()
+        return worked_up_of(self._store.book, asked)
 
     @property
     def is_busy(self) -> bool:

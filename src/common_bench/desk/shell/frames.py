@@ -3,6 +3,7 @@ against each other; by itself where there are none, as before the first kit."""
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable
 
@@ -10,6 +11,7 @@ from PyQt6.QtCore import QEvent, QObject, Qt, QTimer, pyqtSignal
 
 from common_bench.record import Engine
 
+LONGEST_WAIT = 0.1  # s that a worker gives way
 WITHOUT_TURNS = 60  # ms after the last frame, after which there is one without a turn
 
 
@@ -24,6 +26,7 @@ class Frames(QObject):
         self.least = 0
         self._window, self._engine, self._draw = window, engine, draw
         self._asked, self._last = False, 0.0
+        self._drawn = threading.Event()  # one more, since somebody waits for it
         self._turned.connect(self._frame)  # queued, since it comes from another thread
         self._timer = QTimer(self)
         self._timer.setTimerType(Qt.TimerType.PreciseTimer)
@@ -56,8 +59,15 @@ class Frames(QObject):
         try:
             self._draw_one()
         finally:
+            self._drawn.set()
             if self._engine is not None:
                 self._engine.drawn()
+
+    def wait_for_one(self) -> None:
+        """In a worker's thread: comes back when one more has been drawn, so that what takes its time is done between two of them, or after
+        LONGEST_WAIT."""
+        self._drawn.clear()
+        self._drawn.wait(LONGEST_WAIT)
 
     def _draw_one(self) -> None:
         self._asked = False

@@ -72,9 +72,10 @@ class Bench(QMainWindow):
         hub.staged.connect(lambda _: self._show_stage())
         hub.book_changed.connect(self.refresh)
         self.frames = Frames(self, hub.lesson.engine if hub.lesson.is_live else None, lambda: self.stage.draw())
+        hub.lesson.working_up.give_way = self.frames.wait_for_one
         self._rounds = Rounds(
             self, (
-                self._take_events, lambda: self.path.refresh(), lambda: self.benches.refresh(), lambda: self.tape.refresh(),
+                self._take_events, self._show_what_changed, lambda: self.path.refresh(), lambda: self.benches.refresh(), lambda: self.tape.refresh(),
                 lambda: self.stage.tick(), self._look_about,
             ),
         )  # fmt: skip
@@ -327,12 +328,12 @@ class Bench(QMainWindow):
         self.news.tell_progress()
         self.hub.tick()
         self._stale |= any(each.what in ("run-began", "run-ended", "run-worked", "in-step", "format") for each in found)
-        if self.hub.lesson.is_more:
-            return True
+        return self.hub.lesson.is_more
+
+    def _show_what_changed(self) -> None:
         if self._stale:
             self._stale = False
             self.stage.refresh()
-        return False
 
     def tick(self) -> None:
         self._rounds.whole()
