@@ -4,8 +4,10 @@ runs at once; with keys and the mouse, judged by what is seen."""
 from __future__ import annotations
 
 import math
+import threading
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
@@ -13,6 +15,7 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF
 from PyQt6.QtTest import QTest
 
+from common_bench.desk.work import curve_try
 from common_bench.desk.work.all_quantities import STACKED, TOGETHER
 from common_bench.desk.work.stage import WorkStage
 from common_bench.lesson.bring_files import bring_files
@@ -204,3 +207,39 @@ def test_all_quantities_of_a_run_are_seen_stacked_and_over_one_another_with_thei
     )
     made.press("U")
     made.until(lambda: "nothing says" not in card.aside.text(), "it is not asked for any more")
+
+
+def test_the_window_does_not_wait_for_a_curve_through_a_long_run(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    monkeypatch.setattr(curve_try, "LONG", 100)
+    threads, worked_out = list[threading.Thread](), curve_try.curves_of
+
+    def told(*asked: Any) -> Any:
+        threads.append(threading.current_thread())
+        return worked_out(*asked)
+
+    monkeypatch.setattr(curve_try, "curves_of", told)
+    sensor = SensorPlan("level", "level_now", unit="cm", curve="as-it-comes")
+    lines = ("fade = level_now fitted by A * exp(-time / T) + c", "slow = T of fade")
+    book = tmp_path / "b.benchbook"
+    OpenLesson.make(
+        book, Plan("Fading", sensors=(sensor,), workings=lines, findings=("slow",)), "9B", ["Flint"]
+    ).close()
+    file = tmp_path / "log.csv"
+    t = np.arange(600) * 0.5
+    values = 5 * np.exp(-t / 40) + 1 + np.random.default_rng(3).normal(0, 0.01, len(t))
+    file.write_text("time (s),level (cm)\n" + "".join(f"{a:.1f},{b:.4f}\n" for a, b in zip(t, values, strict=True)))
+    list(bring_files(book, [file], "Flint", began="", ended=""))
+    made = alone(OpenLesson.open(book))
+    made.press("5")
+    stage = made.window.stage
+    made.see("slow = ", stage)
+    made.see("CURVE “fade”", stage)
+    made.until(stage.residuals_card.isVisible, "its residuals are seen")
+    assert threads
+    assert threading.main_thread() not in threads
+    before = len(threads)
+    made.press("4", "5")
+    made.see("CURVE “fade”", stage)
+    assert len(threads) == before, "it is worked out once"

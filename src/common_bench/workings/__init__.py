@@ -14,6 +14,7 @@ OFFERS = {
         "Working",
         "Workings",
     ),
+    "fit_problem": ("spread_out",),
     "fits_together": (
         "fitted_together",
         "own_name",

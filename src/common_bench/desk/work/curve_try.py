@@ -9,12 +9,14 @@ from common_bench.lesson.plan_editing import with_line
 from common_bench.model.measured import written
 from common_bench.model.run import Run
 from common_bench.record.replay import Replayed
-from common_bench.workings.over import number_from
-from common_bench.workup.curves import TRIED, RunCurve, against_others, beside, try_curve
+from common_bench.workings.over import Stretches, number_from
+from common_bench.workup.curves import TRIED, RunCurve, against_others, beside, curves_of, try_curve
 from common_bench.workup.shared_curves import curve_together, shared_in
 
 Span = tuple[float, float]
 WHOLE = (-1e9, 1e9)  # s: all of a run
+LONG = 50_000  # readings, from which the window does not wait for a curve
+MOST_LONG = 2  # runs of which they are held
 OFFERS = (
     "a + b * time",
     "a + b * time + c * time^2",
@@ -31,6 +33,7 @@ class CurveTry:
         self._hub, self._changed = hub, changed
         self._curve: tuple[int, RunCurve, str] | None = None  # run, curve, what was typed
         self._others: dict[object, str] = {}
+        self._of_long: dict[object, tuple[object, dict[str, RunCurve]]] = {}  # with the results that they go through
 
     def of(self, run: int) -> RunCurve | None:
         return self._curve[1] if self._curve is not None and self._curve[0] == run else None
@@ -101,6 +104,25 @@ class CurveTry:
                 told = number_from(text, {}) if text else None
                 found.append((clause.word, written(told.value, told.u, told.unit) if told is not None else text))
         return found
+
+    def of_lines(self, replayed: Replayed, span: Span, named: dict[str, Stretches]) -> dict[str, RunCurve]:
+        """The curves that its lines put through a run, by line; through a long one a worker does, and there are none until then."""
+        workings, results = replayed.workings, replayed.results
+        if len(replayed.t) < LONG:
+            return curves_of(workings, results, span, named)
+        key = (id(results), span, str(named))
+        if key not in self._of_long:
+            while len(self._of_long) >= MOST_LONG:
+                self._of_long.pop(next(iter(self._of_long)))
+            self._of_long[key] = results, {}
+            work = self._hub.lesson.working_up.submit(lambda: curves_of(workings, results, span, named))
+            self._hub.later(work, lambda curves: self._came(key, curves))
+        return self._of_long[key][1]
+
+    def _came(self, key: object, curves: dict[str, RunCurve]) -> None:
+        if key in self._of_long:
+            self._of_long[key] = self._of_long[key][0], curves
+            self._hub.book_changed.emit()
 
     def others(self, run: int, replayed: Replayed, curve: RunCurve | None, span: Span) -> str:
         """What other shapes would do, in a sentence; worked out by a worker the first time."""

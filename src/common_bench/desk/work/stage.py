@@ -30,7 +30,6 @@ from common_bench.lesson.run_words import no_run_words
 from common_bench.model.run import Finding, Run
 from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed
-from common_bench.workup.curves import curves_of
 from common_bench.workup.span_rule import main_span
 
 NUDGE = 0.5  # s
@@ -382,7 +381,7 @@ class WorkStage(StageView):
         show_gone(self.graph_card, replayed)
         self.graph_card.show_level(line, replayed)
         self.named.show(named := self.lesson.working_up.named_spans(run.id))
-        curves = curves_of(replayed.workings, replayed.results, self.graph_card.span, named) if findings else {}
+        curves = self.tried.of_lines(replayed, self.graph_card.span, named) if findings else {}
         curve = self.tried.of(run.id) or next(iter(curves.values()), None)
         self.graph_card.show_curve(curve, replayed.gaps)
         self.residuals_card.show_curve(curve, emblem, replayed.seconds)

@@ -17,6 +17,7 @@ from common_bench.model.block import Series
 from common_bench.model.measured import written
 from common_bench.model.run import Finding
 from common_bench.record.replay import Replayed
+from common_bench.workings.fit_problem import spread_out
 from common_bench.workup.curves import RunCurve
 from common_bench.workup.span_rule import main_span
 
@@ -35,7 +36,7 @@ class ResidualsGraph(Card):
             return
         fit = curve.fit
         self.graph.wipe()
-        rows = np.linspace(0, len(fit.t) - 1, min(len(fit.t), MOST_DRAWN)).astype(int)
+        rows = spread_out(len(fit.t), MOST_DRAWN)
         self.graph.level(0.0, palette().soft)
         self.graph.points(fit.t[rows], fit.residuals[rows], "o", hue(palette(), emblem.colour), size=4)
         self.graph.name_time(with_unit("residual", fit.unit), seconds)
