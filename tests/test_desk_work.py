@@ -213,10 +213,11 @@ def test_the_window_does_not_wait_for_a_curve_through_a_long_run(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, alone: Callable[[OpenLesson], Desk]
 ) -> None:
     monkeypatch.setattr(curve_try, "LONG", 100)
-    threads, worked_out = list[threading.Thread](), curve_try.curves_of
+    threads, worked_out, seen = list[threading.Thread](), curve_try.curves_of, threading.Event()
 
     def told(*asked: Any) -> Any:
         threads.append(threading.current_thread())
+        assert seen.wait(60), "somebody looks meanwhile"
         return worked_out(*asked)
 
     monkeypatch.setattr(curve_try, "curves_of", told)
@@ -235,6 +236,8 @@ def test_the_window_does_not_wait_for_a_curve_through_a_long_run(
     made.press("5")
     stage = made.window.stage
     made.see("slow = ", stage)
+    made.see("being put through the run …", stage.curve_card)
+    seen.set()
     made.see("CURVE “fade”", stage)
     made.until(stage.residuals_card.isVisible, "its residuals are seen")
     assert threads

@@ -146,14 +146,18 @@ class FitCard(Card):
         self.add(self.formula, self.parameters, self.words, self.others)
         self.body.addLayout(hbox(self.ask, self.keep, None))
 
-    def show_curve(self, curve: RunCurve | None, held: Sequence[tuple[str, str]], others: str, *, tried: bool) -> None:
-        """held: parameters that are not free, with their values; others: what other shapes would do."""
+    def show_curve(
+        self, curve: RunCurve | None, held: Sequence[tuple[str, str]], others: str, *, tried: bool, waits: bool = False
+    ) -> None:
+        """held: parameters that are not free, with their values; others: what other shapes would do; waits: one is being worked out."""
         for each in (self.formula, self.parameters, self.words, self.others):
             each.setVisible(curve is not None)
         self.keep.setVisible(tried and curve is not None and not curve.shared)
         if curve is None:
             say(self.heading, "CURVE")
             set_property(self, "tone", "")
+            say(self.others, "being put through the run …")
+            self.others.setVisible(waits)
             return
         say(self.heading, "CURVE, ONLY TRIED" if tried else f"CURVE “{curve.name}”")
         set_property(self, "tone", "amber" if tried else "")

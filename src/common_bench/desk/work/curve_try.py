@@ -33,7 +33,10 @@ class CurveTry:
         self._hub, self._changed = hub, changed
         self._curve: tuple[int, RunCurve, str] | None = None  # run, curve, what was typed
         self._others: dict[object, str] = {}
-        self._of_long: dict[object, tuple[object, dict[str, RunCurve]]] = {}  # with the results that they go through
+        self._of_long: dict[
+            object, tuple[object, dict[str, RunCurve] | None]
+        ] = {}  # with the results that they go through
+        self.waits = False  # for those that were asked for last
 
     def of(self, run: int) -> RunCurve | None:
         return self._curve[1] if self._curve is not None and self._curve[0] == run else None
@@ -108,16 +111,19 @@ class CurveTry:
     def of_lines(self, replayed: Replayed, span: Span, named: dict[str, Stretches]) -> dict[str, RunCurve]:
         """The curves that its lines put through a run, by line; through a long one a worker does, and there are none until then."""
         workings, results = replayed.workings, replayed.results
+        self.waits = False
         if len(replayed.t) < LONG:
             return curves_of(workings, results, span, named)
         key = (id(results), span, str(named))
         if key not in self._of_long:
             while len(self._of_long) >= MOST_LONG:
                 self._of_long.pop(next(iter(self._of_long)))
-            self._of_long[key] = results, {}
+            self._of_long[key] = results, None
             work = self._hub.lesson.working_up.submit(lambda: curves_of(workings, results, span, named))
             self._hub.later(work, lambda curves: self._came(key, curves))
-        return self._of_long[key][1]
+        found = self._of_long[key][1]
+        self.waits = found is None
+        return found or {}
 
     def _came(self, key: object, curves: dict[str, RunCurve]) -> None:
         if key in self._of_long:

@@ -387,7 +387,8 @@ class WorkStage(StageView):
         self.residuals_card.show_curve(curve, emblem, replayed.seconds)
         held = self.tried.held(replayed, curve)
         others = self.tried.others(run.id, replayed, curve, self.graph_card.span)
-        self.curve_card.show_curve(curve, held, others, tried=self.tried.of(run.id) is not None)
+        waits = bool(findings) and self.tried.waits
+        self.curve_card.show_curve(curve, held, others, tried=self.tried.of(run.id) is not None, waits=waits)
         by_name = {each.name: each for each in findings}
         self.written.card.show_values([run_value(replayed, by_name, each) for each in self.written.all])
         self.each_card.show_each(replayed, findings, show, emblem)
