@@ -214,14 +214,14 @@ def import_long(told: Told) -> None:
 
 def brought_in_here(file: Path) -> None:
     """Prints the s that a file takes to come into a lesson that is open, until its run is worked up, where all that the program needs is
-    loaded, and the s of pandas; the best of five of each, in turns."""
+    loaded, and the s of pandas; the best of ten of each, in turns."""
     import pandas
 
     from common_bench.lesson.bring_files import bring_into
 
     ours, theirs = [], []
     gc.freeze()  # as the window does
-    for _ in range(6):
+    for _ in range(11):
         with tempfile.TemporaryDirectory() as name:
             lesson = OpenLesson.make(Path(name) / "b.benchbook", Plan("Brought in"), "", ["Files"])
             began = time.perf_counter()

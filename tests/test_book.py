@@ -281,6 +281,27 @@ def test_the_code_in_the_docs_makes_the_lines_that_rows_of_a_file_stand_for(mark
     assert lines.startswith(b"2;-0.500000;0.5;0\n3;0.000000;1.5;-1\n")
 
 
+@given(
+    cells=st.lists(st.tuples(*[st.text("0123456789.", max_size=6)] * 3), min_size=1, max_size=30),
+    wanted=st.tuples(*[st.booleans()] * 3),
+    first=st.integers(1, 10**9),
+    parts=st.lists(st.integers(-(10**19), 10**19) | st.integers(-(10**8), 10**8), min_size=30, max_size=30),
+    end=st.sampled_from(["\n", "\r\n"]),
+)
+def test_how_long_lines_are_is_known_without_making_them(
+    cells: list[tuple[str, str, str]], wanted: tuple[bool, ...], first: int, parts: list[int], end: str
+) -> None:
+    rows = "".join(",".join(row) + end for row in cells).encode()
+    starts = np.cumsum([0, *(len(",".join(row) + end) for row in cells)])
+    t = np.array(parts[: len(cells)]) / 1e6 + 0.0
+    made = RowsAsLines(",", False, wanted, first)
+    lines, sizes = made.lines(rows, t)
+    told, seconds = made.sizes(rows, starts[:-1], len(rows), t)
+    assert told.tolist() == sizes.tolist() == list(map(len, lines.splitlines(keepends=True)))
+    for line, second in zip(lines.splitlines(), seconds.tolist(), strict=True):
+        assert second != second or second == float(line.split(b";")[1])
+
+
 def test_the_docs_name_every_table_and_column_of_the_book() -> None:
     text = (Path(__file__).parent.parent / "docs" / "bench-book.md").read_text("utf-8")
     for table in schema.TABLES.values():

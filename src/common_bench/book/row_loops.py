@@ -94,18 +94,24 @@ def sizes_of_lines(
             after = column + 1
     fixed = 1 + 1 + DECIMALS + kept + 1 - (len(wanted) - 1)
     digits = size = 1
+    more, below, above = (
+        10,
+        0.0,
+        10.0 * 10.0**DECIMALS,
+    )  # of the number; and parts of a second with so many digits before the point
     mark_byte = np.uint8(mark)
     for row in range(len(starts)):
         rounded = np.rint(np.abs(t[row]) * 10.0**DECIMALS)
-        scaled = np.uint64(rounded)
-        number, whole = np.uint64(first + row), scaled // _PARTS
-        while digits < len(_TENS) and number >= _TENS[digits]:
+        while first + row >= more:
             digits += 1
-        while size < len(_TENS) and whole >= _TENS[size]:
+            more *= 10
+        while rounded >= above:  # powers of ten up to the 22nd are exact
             size += 1
-        while size > 1 and whole < _TENS[size - 1]:
+            below, above = above, above * 10.0
+        while rounded < below:
             size -= 1
-        minus = t[row] < 0 and scaled > np.uint64(0)
+            below, above = (below / 10.0 if size > 1 else 0.0), below
+        minus = t[row] < 0 and rounded > 0
         told = rounded / 10.0**DECIMALS if rounded < MOST_EXACT else np.nan
         seconds[row] = -told if minus else told
         at = starts[row]

@@ -14,7 +14,7 @@ from common_bench.model.plan import Plan
 from common_bench.model.trouble import FileTrouble, Trouble
 from common_bench.record.runs import Recorded
 
-POLL = 0.004  # s between looks whether a run has been worked up
+POLL = 0.002  # s between looks whether a run has been worked up
 
 
 def bring_files(book: Path, files: Sequence[Path], alias: str, *, began: str, ended: str) -> Iterator[dict[str, Any]]:
