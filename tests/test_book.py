@@ -293,7 +293,7 @@ def test_how_long_lines_are_is_known_without_making_them(
 ) -> None:
     rows = "".join(",".join(row) + end for row in cells).encode()
     starts = np.cumsum([0, *(len(",".join(row) + end) for row in cells)])
-    t = np.array(parts[: len(cells)]) / 1e6 + 0.0
+    t = np.array(parts[: len(cells)], float) / 1e6
     made = RowsAsLines(",", False, wanted, first)
     lines, sizes = made.lines(rows, t)
     told, seconds = made.sizes(rows, starts[:-1], len(rows), t)
