@@ -240,6 +240,21 @@ def test_of_a_file_that_is_stopped_on_its_way_in_nothing_stays_and_it_may_come_i
     lesson.close()
 
 
+def test_a_long_file_with_a_word_among_its_first_rows_is_kept_whole(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
+    path = plain(tmp_path, "LOG1.CSV", 0, 300)
+    path.write_text(path.read_text().replace("\n3,2,4.5,3\n", "\n3,2,low,3\n"))
+    _, long = both(path, monkeypatch, beginning=200)
+    assert isinstance(long, Logged)
+    assert isinstance(long.rows, ColumnRows)
+    preview = lesson.bringing_in.recognised(lesson.bringing_in.previews([long])[0])
+    run, _, _ = lesson.bringing_in.bring(preview, lesson.store.groups[0].id)
+    assert kept_file(lesson.book, lesson.store.run(run).session) == path.read_bytes()
+    lesson.close()
+
+
 def as_lines(preview: Preview, cells: list[list[str]]) -> bytes:
     """Rows as the lines that they stand for."""
     found = []

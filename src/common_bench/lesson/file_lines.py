@@ -16,7 +16,6 @@ from common_bench.book.file_keeping import StampedLines, StampedRows
 from common_bench.book.file_pieces import FilePieces
 from common_bench.exchange.column_rows import ColumnRows
 from common_bench.exchange.file_times import numbers
-from common_bench.exchange.logged import Logged
 from common_bench.exchange.plain_rows import PlainRows, StackedRows
 from common_bench.lesson.brought_words import Preview
 from common_bench.model.block import Floats, Ints
@@ -46,13 +45,24 @@ class _Standing(NamedTuple):
 
 def stand_for_lines(preview: Preview) -> bool:
     """Whether rows of the file are kept in the place of lines, so that the file need not be kept beside them."""
-    return _standing(preview.logged) is not None
+    return _standing(preview) is not None
 
 
-def _standing(logged: Logged) -> _Standing | None:
-    """None where there are none, or others of their kind."""
+def _channels(preview: Preview) -> list[int]:
+    return [at for at, each in enumerate(preview.columns) if each.role == "channel"]
+
+
+def _are_numbers(preview: Preview) -> bool:
+    """Whether all channels are read in arrays, so that their rows are taken in pieces."""
+    rows, comma = preview.logged.rows, preview.logged.comma
+    return isinstance(rows, ColumnRows) and all(rows.are_numbers(at, comma=comma) for at in _channels(preview))
+
+
+def _standing(preview: Preview) -> _Standing | None:
+    """None where there are none, or others of their kind, or one row of them all has to be taken cell by cell."""
+    logged = preview.logged
     plain = [each for each in logged.rows.parts if isinstance(each, PlainRows)] if isinstance(logged.rows, StackedRows) else []  # fmt: skip
-    if len(plain) != 1 or logged.pieces is None or not plain[0].are_numbers(0, comma=logged.comma):
+    if len(plain) != 1 or logged.pieces is None or not _are_numbers(preview):
         return None
     rows = plain[0].in_pieces(logged.data, logged.pieces)
     return _Standing(plain[0], logged.pieces, rows) if rows is not None else None
@@ -61,9 +71,8 @@ def _standing(logged: Logged) -> _Standing | None:
 def lines_of(preview: Preview) -> Iterator[StampedLines | StampedRows]:
     """The lines, in order. What is long in it is made by another thread while the caller works."""
     logged, t = preview.logged, preview.times.t
-    channels = [at for at, each in enumerate(preview.columns) if each.role == "channel"]
-    rows = logged.rows
-    if isinstance(rows, ColumnRows) and all(rows.are_numbers(at, comma=logged.comma) for at in channels):
+    channels, rows = _channels(preview), logged.rows
+    if isinstance(rows, ColumnRows) and _are_numbers(preview):
         yield from _in_pieces(preview, rows, channels)
         return
     cells: list[list[str]] = [_cells(numbers(logged, at)) for at in channels]
@@ -76,7 +85,7 @@ def lines_of(preview: Preview) -> Iterator[StampedLines | StampedRows]:
 
 def _in_pieces(preview: Preview, rows: ColumnRows, channels: list[int]) -> Iterator[StampedLines | StampedRows]:
     logged, t = preview.logged, preview.times.t
-    standing = _standing(logged)
+    standing = _standing(preview)
     makes: list[Callable[[], StampedLines | StampedRows]] = []
     before = 0  # rows of the parts so far
     for part in rows.parts if isinstance(rows, StackedRows) else [rows]:
