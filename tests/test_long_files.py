@@ -244,8 +244,8 @@ def test_a_long_file_with_a_word_among_its_first_rows_is_kept_whole(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     lesson = OpenLesson.make(tmp_path / "b.benchbook", Plan("Pond"), "9B", ["Flint"])
-    path = plain(tmp_path, "LOG1.CSV", 0, 300)
-    path.write_text(path.read_text().replace("\n3,2,4.5,3\n", "\n3,2,low,3\n"))
+    path = tmp_path / "LOG1.CSV"
+    path.write_text("time (s),level (cm)\n" + "".join(f"{at},{'low' if at == 3 else at * 1.5}\n" for at in range(300)))
     _, long = both(path, monkeypatch, beginning=200)
     assert isinstance(long, Logged)
     assert isinstance(long.rows, ColumnRows)
