@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import NamedTuple, overload
+from typing import Any, NamedTuple, overload
 
 import msgspec
 import numpy as np
@@ -22,6 +22,11 @@ class Stamped(NamedTuple):
 
     at: float
     data: bytes
+
+
+def one_array(parts: Sequence[Any]) -> Any:
+    """Arrays one after the other as one; a single one as it is."""
+    return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
 
 class NumberColumns:

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from common_bench.model.block import Block, Bools, Events, Floats, Series
+from common_bench.model.block import Block, Bools, Events, Floats, Series, one_array
 from common_bench.record.chain import Flow, Worked
 from common_bench.record.traces import MovingPicture, Picture, Reach, Trace, thinned
 from common_bench.workings.evaluate import INNER
@@ -154,7 +154,7 @@ class LiveWindow:
         else:
             found = [each.values for each in _series(waits, name)]
         if found:
-            kept.setdefault(name, Reach()).add(_joined(found))
+            kept.setdefault(name, Reach()).add(one_array(found))
         return kept.get(name)
 
     def _place_raw(self, name: str, waits: Sequence[Unplaced]) -> None:
@@ -170,22 +170,22 @@ class LiveWindow:
         found = _series(waits, name)
         if not found:
             return
-        t, values = _joined([each.t for each in found]), _joined([each.values for each in found])
+        t, values = one_array([each.t for each in found]), one_array([each.values for each in found])
         gaps = None
         if any(each.rows is not None for each in found):
-            gaps = _joined(
+            gaps = one_array(
                 [each.rows.gap_before if each.rows is not None else np.zeros(len(each), bool) for each in found]
             )
         self._traces[name].add(t, values, gaps)
         self._last[name] = _latest(found[-1])
         if name in self.with_u and any(each.parts for each in found):
-            u = _joined(
+            u = one_array(
                 [np.sqrt(sum(share**2 for share in each.parts.values()) + np.zeros(len(each))) for each in found]
             )
             self._us.setdefault(name, Trace()).add(t, u)
         if name in self._guesses or any(each.guess is not None and np.count_nonzero(each.guess) for each in found):
             # what is a guess is kept once more, nan elsewhere, from the first guess on
-            guess = _joined([np.zeros(len(each), bool) if each.guess is None else each.guess for each in found])
+            guess = one_array([np.zeros(len(each), bool) if each.guess is None else each.guess for each in found])
             self._guesses.setdefault(name, Trace()).add(t, np.where(guess, values, np.nan), gaps)
 
     def guesses(self, name: str, picture: Picture) -> Floats | None:
@@ -308,10 +308,6 @@ def _raw_parts(waits: Sequence[Unplaced], channel: str) -> list[tuple[Floats, Fl
 
 def _series(waits: Sequence[Unplaced], name: str) -> list[Series]:
     return [result for each in waits if isinstance(result := each.results.get(name), Series) and len(result)]
-
-
-def _joined(parts: list[Any]) -> Any:
-    return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
 
 def _latest(series: Series) -> Latest:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import msgspec
 import numpy as np
@@ -12,7 +11,7 @@ import numpy as np
 from common_bench.book.book import Book
 from common_bench.book.heard_again import heard, many_at_once
 from common_bench.book.journal import HEARD, LOST, MISSED
-from common_bench.model.block import Block, Events, Floats, Ints, Series, Stamped, joined_blocks
+from common_bench.model.block import Block, Events, Floats, Ints, Series, Stamped, joined_blocks, one_array
 from common_bench.model.run import UNHEARD, Run, RunSetting
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import FindingTrouble
@@ -140,19 +139,19 @@ def assembled(
     blocks = [each.block for each in worked]
     if not blocks or run.setting is None:
         raise FindingTrouble("run-without-readings", number=run.number)
-    t = _one_array([block.t for block in blocks])
+    t = one_array([block.t for block in blocks])
     began = (float(t[0]) if first is None else first) + run.setting.zero
     t = t - began
-    breaks = np.flatnonzero(_one_array([block.gap_before for block in blocks]))
+    breaks = np.flatnonzero(one_array([block.gap_before for block in blocks]))
     names = dict.fromkeys(name for block in blocks for name in block.channels)
-    raw = {name: _one_array([_channel(block, name) for block in blocks]) for name in names}
+    raw = {name: one_array([_channel(block, name) for block in blocks]) for name in names}
     until = float(run.ending.fields["seconds"] or 0.0) if run.ending is not None and run.ending.code == UNHEARD else 0.0
     return Replayed(
         run,
         format,
         check(run.setting.workings, channels, run.setting.raw),
         t,
-        _one_array([block.offset for block in blocks]),
+        one_array([block.offset for block in blocks]),
         raw,
         {name: _from(result, began) for name, result in gathered([each.results for each in worked]).items()},
         [
@@ -163,10 +162,6 @@ def assembled(
         began,
         until=until,
     )
-
-
-def _one_array(parts: list[Any]) -> Any:
-    return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
 
 def _channel(block: Block, name: str) -> Floats:
