@@ -43,7 +43,8 @@ def columns_of(
     moved = {
         at: when
         for at, column in enumerate(found)
-        if column.role == "channel" and (when := _touched(logged, times, at)) is not None
+        if column.role == "channel"
+        and (when := touched(times.t, numbers(logged, at), known=logged.are_known(at))) is not None
     }
     channels = sum(1 for each in found if each.role == "channel")
     for at, when in moved.items():
@@ -79,19 +80,12 @@ def _each(logged: Logged, times: FileTimes, roles: Mapping[int, Role]) -> Iterat
             yield BroughtColumn(name, unit, "channel", rate, len(there), note)
 
 
-def touched(t: Floats, values: Floats) -> float | None:
+def touched(t: Floats, values: Floats, *, known: bool = False) -> float | None:
     """s at which a column left what lies before and after for a while, once, as a sensor does that somebody warms or shakes; None
-    where it did not, or does so all the time."""
-    known = np.isfinite(values)
-    return _touched_when(t, values) if known.all() else _touched_when(t[known], values[known])
-
-
-def _touched(logged: Logged, times: FileTimes, at: int) -> float | None:
-    values = numbers(logged, at)
-    return _touched_when(times.t, values) if logged.are_known(at) else touched(times.t, values)
-
-
-def _touched_when(t: Floats, v: Floats) -> float | None:
+    where it did not, or does so all the time. known: none of its values is missing."""
+    v = values
+    if not known and not (there := np.isfinite(values)).all():
+        t, v = t[there], values[there]
     if len(v) > ROWS_LOOKED_AT:
         count = len(v) // (len(v) // ROWS_LOOKED_AT)
         size = len(v) // count
