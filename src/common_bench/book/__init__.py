@@ -33,6 +33,7 @@ OFFERS = {
         "PAGE",
     ),
     "journal": (
+        "FLUSH_WITHIN",
         "HEARD",
         "JournalEntry",
         "JournalWriter",

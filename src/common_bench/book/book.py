@@ -47,7 +47,7 @@ class Book:
         if lock is not None and lock.unknown is not None:
             self.notices.append(lock.unknown)
         self.damage: dict[tuple[str, object], str] = {}  # (table, row) -> why it cannot be used
-        self._lock = lock
+        self.lock = lock  # None of a book that is only read
         self._kept_apart: tempfile.TemporaryDirectory[str] | None = None  # holds a copy that was brought up for reading
         self._ids = ids or Ids()
         self._version: int | None = None  # of what other programs have written, as it was looked at last
@@ -140,7 +140,7 @@ class Book:
         """The same book for another thread, one at a time, by a connection of its own. Guarantees that it does not move to another
         place while this lasts, so that nothing is written where it no longer is, and that no id is given twice."""
         with self._staying:
-            other = Book(self.path, self.engine, self._lock, self._ids)
+            other = Book(self.path, self.engine, self.lock, self._ids)
             try:
                 yield other
             finally:
@@ -149,8 +149,8 @@ class Book:
     def close(self) -> None:
         self._connection.close()
         self.engine.dispose()
-        if self._lock:
-            self._lock.release()
+        if self.lock:
+            self.lock.release()
         if self._kept_apart:
             self._kept_apart.cleanup()
 
@@ -162,7 +162,7 @@ class Book:
                 yield self._connection
         except REFUSED as fault:
             told = refusal(fault, self.path)
-            raise (told if told.code != "book-read-only" or self._lock else BookTrouble("book-only-read")) from fault
+            raise (told if told.code != "book-read-only" or self.lock else BookTrouble("book-only-read")) from fault
 
     def has_changed(self) -> bool:
         """Whether another program has written to it since last asked."""
@@ -172,7 +172,7 @@ class Book:
 
     @property
     def is_readonly(self) -> bool:
-        return self._lock is None
+        return self.lock is None
 
     @property
     def size(self) -> int:
@@ -210,9 +210,9 @@ class Book:
         with suppress(*REFUSED):
             self._connection.close()
             self.engine.dispose()
-        if self._lock is not None:
-            self._lock.release()
-        self.path, self.engine, self._connection, self._lock = path, engine, connection, lock
+        if self.lock is not None:
+            self.lock.release()
+        self.path, self.engine, self._connection, self.lock = path, engine, connection, lock
         self._identity = identity_of(path)
         return path
 

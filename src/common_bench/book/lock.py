@@ -53,6 +53,11 @@ class BookLock:
                     return file
             file.close()
 
+    @property
+    def file(self) -> int:
+        """The one that is held, for another process that writes to the book to hold it too."""
+        return self._file.fileno()
+
     def release(self) -> None:
         with contextlib.suppress(OSError):
             self.path.unlink()

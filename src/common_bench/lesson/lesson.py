@@ -37,6 +37,7 @@ from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.plan import Plan
 from common_bench.model.run import Run
 from common_bench.model.trouble import BookTrouble, Trouble
+from common_bench.record.apart import AnyEngine, AnyJournal, EngineApart
 from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.replay import replay
@@ -63,8 +64,10 @@ class OpenLesson:
         speed: float = 1.0,
         live: bool = True,
         patience: float = PATIENCE,
+        apart: bool = False,
     ) -> None:
-        """lesson: its id, the last one where none is named; speed: world s per s; patience: s that a command to the engine may take."""
+        """lesson: its id, the last one where none is named; speed: world s per s; patience: s that a command to the engine may take;
+        apart: kits are heard by a process of their own, as it is best beside a window."""
         self.book = book
         self.notices: list[Trouble] = list(book.notices)
         self.store = LessonStore(book, lesson)
@@ -72,8 +75,16 @@ class OpenLesson:
             which = "; ".join(damaged[:MOST_TOLD]) + ("; …" if len(damaged) > MOST_TOLD else "")
             self.notices.append(Trouble("book-rows-damaged", count=len(damaged), which=which))
         self.changes = Changes(self.store)
-        self._journal = JournalWriter(book.path) if live else None
-        self._engine = Engine(self._journal, speed=speed, patience=patience) if self._journal is not None else None
+        self._engine: AnyEngine | None = None
+        self._journal: AnyJournal | None = None
+        if live and apart:
+            self._engine = EngineApart(
+                book.path, book.lock.file if book.lock is not None else None, speed=speed, patience=patience
+            )
+            self._journal = self._engine.journal
+        elif live:
+            self._journal = JournalWriter(book.path)
+            self._engine = Engine(self._journal, speed=speed, patience=patience)
         self.roster = Roster(self.store, self.changes, self._engine)
         self.sensors = SensorStates(self.store, self.roster, self.changes, speed)
         self.register = Register(self.store, self.changes, self.roster)
@@ -104,29 +115,31 @@ class OpenLesson:
     @classmethod
     def make(
         cls, path: Path, plan: Plan, class_name: str, aliases: Sequence[str], *, speed: float = 1.0,
-        patience: float = PATIENCE, origin: str = "",
+        patience: float = PATIENCE, origin: str = "", apart: bool = False,
     ) -> OpenLesson:  # fmt: skip
         """A new book with one lesson of a plan, and a group for each alias."""
         book = Book.make(path)
         begin_lesson(book, plan, class_name=class_name, origin=origin)
-        lesson = cls(book, speed=speed, patience=patience)
+        lesson = cls(book, speed=speed, patience=patience, apart=apart)
         if aliases:
             lesson.changes.do("Name the groups", lesson.store.group_rows(aliases))
         return lesson
 
     @classmethod
     def open(
-        cls, path: Path, lesson: int | None = None, *, speed: float = 1.0, readonly: bool = False, patience: float = PATIENCE
+        cls, path: Path, lesson: int | None = None, *, speed: float = 1.0, readonly: bool = False, patience: float = PATIENCE,
+        apart: bool = False,
     ) -> OpenLesson:  # fmt: skip
         """A lesson of a book, the last one where none is named. Raises BookTrouble."""
-        return cls(Book.open(path, readonly=readonly), lesson, speed=speed, live=not readonly, patience=patience)
+        book = Book.open(path, readonly=readonly)
+        return cls(book, lesson, speed=speed, live=not readonly, patience=patience, apart=apart)
 
     @classmethod
-    def open_within_reach(cls, path: Path, lesson: int | None = None) -> OpenLesson:
+    def open_within_reach(cls, path: Path, lesson: int | None = None, *, apart: bool = False) -> OpenLesson:
         """The same; of a book that lies where nothing can be written, a copy in the user's data place, which is told; one that another
         program holds is only read, which is told too."""
         try:
-            return cls.open(path, lesson)
+            return cls.open(path, lesson, apart=apart)
         except BookTrouble as trouble:
             if trouble.code == "book-open-elsewhere":
                 read = cls.open(path, lesson, readonly=True)
@@ -138,14 +151,15 @@ class OpenLesson:
             folder.mkdir(parents=True, exist_ok=True)
             copy = next(place for number in itertools.count(1) if not (place := folder / f"{path.stem} {number}{path.suffix}").exists())  # fmt: skip
             copy_for_writing(path, copy)
-            found = cls.open(copy, lesson)
+            found = cls.open(copy, lesson, apart=apart)
             found.notices.insert(0, Trouble("book-copied", where=str(path), copy=str(copy)))
             return found
 
     @classmethod
     def begin(
-        cls, path: Path, plan: Plan, *, origin: str = "", speed: float = 1.0, patience: float = PATIENCE
-    ) -> OpenLesson:
+        cls, path: Path, plan: Plan, *, origin: str = "", speed: float = 1.0, patience: float = PATIENCE,
+        apart: bool = False,
+    ) -> OpenLesson:  # fmt: skip
         """The next lesson of the class of a book, with a copy of a plan. Raises BookTrouble."""
         book = Book.open(path)
         try:
@@ -153,19 +167,19 @@ class OpenLesson:
         except Trouble:
             book.close()
             raise
-        return cls(book, lesson, speed=speed, patience=patience)
+        return cls(book, lesson, speed=speed, patience=patience, apart=apart)
 
     @property
     def is_live(self) -> bool:
         return self._engine is not None
 
     @property
-    def engine(self) -> Engine:
+    def engine(self) -> AnyEngine:
         assert self._engine is not None, "a book that is only read has no engine"
         return self._engine
 
     @property
-    def journal(self) -> JournalWriter:
+    def journal(self) -> AnyJournal:
         assert self._journal is not None, "a book that is only read has no journal"
         return self._journal
 

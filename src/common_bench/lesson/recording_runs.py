@@ -18,7 +18,7 @@ from common_bench.lesson.store_rows import condition_row
 from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.run import Ending
 from common_bench.model.trouble import Trouble
-from common_bench.record.engine import Engine
+from common_bench.record.apart import AnyEngine
 from common_bench.record.rules import rule_of
 
 BY_HAND = Ending("by-hand")
@@ -36,7 +36,7 @@ class Recording:
     overwritten; what a person does to one afterwards is a change."""
 
     def __init__(
-        self, store: LessonStore, changes: Changes, roster: Roster, engine: Engine | None, working_up: WorkingUp,
+        self, store: LessonStore, changes: Changes, roster: Roster, engine: AnyEngine | None, working_up: WorkingUp,
         predictions: Predictions,
     ) -> None:  # fmt: skip
         self._store, self._changes, self._roster, self._engine = store, changes, roster, engine

@@ -12,9 +12,9 @@ from pathlib import Path
 import platformdirs
 
 from common_bench.book.book import Book
-from common_bench.book.journal import JournalWriter
 from common_bench.lesson.store import LessonStore
 from common_bench.model.trouble import BookTrouble, Trouble
+from common_bench.record.apart import AnyJournal
 
 LOOKED_EVERY = 0.5  # s between two looks at whether the book is still there
 ROOM = 20_000_000  # bytes that a place must have beyond the book's own size
@@ -24,7 +24,7 @@ class Rescue:
     """Guarantees that what is in memory and what comes is never left without a book for longer than a second: a book that
     is deleted, moved over, or whose stick is pulled is found out by its identity, and written anew at another place."""
 
-    def __init__(self, store: LessonStore, journal: JournalWriter | None) -> None:
+    def __init__(self, store: LessonStore, journal: AnyJournal | None) -> None:
         self._store, self._journal = store, journal
         self._looked = 0.0
 

@@ -18,7 +18,7 @@ from common_bench.model.plan import AskPlan, as_bytes
 from common_bench.model.plan_file import plan_to_text
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import PlanTrouble
-from common_bench.record.engine import Engine
+from common_bench.record.apart import AnyEngine
 from common_bench.record.snapshot import KitState, RunState, Snapshot
 
 ENDINGS = {"no ending": "", "LF": "\n", "CR": "\r", "CRLF": "\r\n"}
@@ -33,7 +33,7 @@ class Roster:
     `engine` is None for a book that is only read; then nothing is heard.
     """
 
-    def __init__(self, store: LessonStore, changes: Changes, engine: Engine | None) -> None:
+    def __init__(self, store: LessonStore, changes: Changes, engine: AnyEngine | None) -> None:
         self._store, self._changes, self._engine = store, changes, engine
         self._secrets = Secrets()
         changes.followers.append(self._follow)
@@ -127,7 +127,7 @@ class Roster:
     # hearing
 
     @property
-    def _heard_by(self) -> Engine:
+    def _heard_by(self) -> AnyEngine:
         assert self._engine is not None, "a book that is only read hears nothing"
         return self._engine
 

@@ -3,6 +3,11 @@
 from common_bench.offers import names_of, offering
 
 OFFERS = {
+    "apart": (
+        "AnyEngine",
+        "AnyJournal",
+        "EngineApart",
+    ),
     "chain": ("Chain",),
     "engine": (
         "Engine",

@@ -16,7 +16,7 @@ from common_bench.record.awaited import AwaitedRun
 from common_bench.record.chain import Chain
 from common_bench.record.live import LiveWindow
 from common_bench.record.runs import RunUnderWay
-from common_bench.record.snapshot import ClockFace, KitState
+from common_bench.record.snapshot import ClockFace, KitState, Watcher
 from common_bench.record.speed import SpeedFinder
 from common_bench.record.tally import Tally, Totals
 from common_bench.record.tape import LastLines
@@ -59,10 +59,12 @@ class KitConnection:
         *,
         settled: bool,
         parent: KitConnection | None = None,
+        watcher: Watcher | None = None,
     ) -> None:
-        """settled: the speed is known from an earlier time, or was set by hand; others are not tried."""
+        """settled: the speed is known from an earlier time, or was set by hand; others are not tried. watcher: is told of all that changes
+        its live window."""
         self.kit, self.session, self._address, self.chain, self.parent = kit, session, address, chain, parent
-        self.live = LiveWindow()
+        self.live = LiveWindow(None if watcher is None else lambda news: watcher.hear(kit, self.live, news))
         self.tape = LastLines()
         self.tally = Tally()
         self.speed = SpeedFinder(found=settled or not address.has_speed)
@@ -225,6 +227,26 @@ class KitConnection:
             self.restarts.append(at)
             return True
         return False
+
+    def new_ids(self) -> list[str]:
+        """Ids that it is sure by now tell kits on its port apart, each told once."""
+        reader = self.chain.reader
+        if reader.format is None or not reader.format.is_sure or not reader.format.shared:
+            return []
+        found = [id for id in reader.kits if id and id not in self.relayed and id not in self.told_of]
+        self.told_of.update(found)
+        return found
+
+    def taken_back(self) -> list[tuple[str, KitConnection]]:
+        """Ids that were none, and the kits that were heard by them; they are no longer."""
+        reader = self.chain.reader
+        if reader.format is None or reader.format.shared:
+            return []
+        found = [(id, each) for id, each in self.relayed.items() if each.is_free]
+        for id, _ in found:
+            del self.relayed[id]
+            self.told_of.discard(id)
+        return found
 
     @property
     def sends_on_change(self) -> bool:

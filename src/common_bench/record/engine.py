@@ -26,7 +26,7 @@ from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.loop import Loop, passing
 from common_bench.record.rules import Rule
 from common_bench.record.run_keeper import RunKeeper, catch_up
-from common_bench.record.snapshot import Snapshot
+from common_bench.record.snapshot import Snapshot, Watcher
 from common_bench.record.supervision import Supervisor
 from common_bench.workings.evaluate import Workings
 
@@ -54,7 +54,12 @@ class Engine:
     `patience`: s that a command may take before it raises.
     """
 
-    def __init__(self, journal: JournalWriter, *, speed: float = 1.0, patience: float = PATIENCE) -> None:
+    def __init__(
+        self, journal: JournalWriter, *, speed: float = 1.0, patience: float = PATIENCE, began: float | None = None,
+        watcher: Watcher | None = None,
+    ) -> None:  # fmt: skip
+        """began: when its clock did, on that which `passing` reads, now where nobody says; watcher: is told all that is seen of it."""
+        self._watcher = watcher
         self.journal = journal
         self.speed = speed
         self.patience = patience
@@ -62,7 +67,7 @@ class Engine:
         self.turned: Callable[[], bool] = lambda: False  # called in its own thread after each turn: whether it is drawn
         self._events = EventQueue()
         self._kits: dict[int, KitConnection] = {}
-        self._began = passing()
+        self._began = passing() if began is None else began
         self._turned = 0.0  # when the last turn began, on the engine's clock
         self._turn_number = 0
         self._fault: Trouble | None = None
@@ -136,7 +141,7 @@ class Engine:
     ) -> None:  # fmt: skip
         """Begins to listen to a kit; it is opened at once, or as soon as it can be."""
         chain = Chain(workings, calibrations, format, ClockState(pace=self.speed), paced=address.paced)
-        made = KitConnection(kit, session, address, chain, self.now(), settled=settled)
+        made = KitConnection(kit, session, address, chain, self.now(), settled=settled, watcher=self._watcher)
         self.ask(lambda: self._kits.update({kit: made}))
 
     def leave(self, kit: int) -> None:
@@ -154,7 +159,9 @@ class Engine:
             assert format is not None
             chain = Chain(workings, calibrations, msgspec.structs.replace(format, only=id), ClockState(pace=self.speed))
             chain.reader.cutter = source.chain.reader.cutter
-            made = KitConnection(kit, source.session, source.address, chain, self.now(), settled=True, parent=source)
+            made = KitConnection(
+                kit, source.session, source.address, chain, self.now(), settled=True, parent=source, watcher=self._watcher,
+            )  # fmt: skip
             source.relayed[id] = self._kits[kit] = made
 
         self.ask(add)
@@ -259,6 +266,8 @@ class Engine:
         kits = {id: kit.state for id, kit in self._kits.items()}
         self._snapshot = Snapshot(self.now(), self._turn_number, kits)
         self._events.publish(told)
+        if self._watcher is not None:
+            self._watcher.turned(self._snapshot)
 
     def _fell(self, fault: BaseException) -> None:
         """A turn let something through: it is said, and listening goes on."""
@@ -335,24 +344,13 @@ class Engine:
             self._events.tell(EngineEvent("format", kit.kit))
             if known is not None and known.is_sure and flow.heard.anew >= 0:
                 self._events.tell(EngineEvent("read-anew", kit.kit, format=known))
-        self._follow_ids(kit)
+        for id, each in kit.taken_back():
+            self._kits.pop(each.kit, None)
+            self._events.tell(EngineEvent("taken-back", each.kit, id=id))
+        for id in kit.new_ids():
+            self._events.tell(EngineEvent("relayed", kit.kit, id=id))
         if again:
             self._links.open_once_more(kit, at)
-
-    def _follow_ids(self, kit: KitConnection) -> None:
-        """Tells of ids once it is sure that they tell kits apart, and takes back those that were none."""
-        reader = kit.chain.reader
-        if reader.format is not None and not reader.format.shared:
-            for id, each in list(kit.relayed.items()):
-                if each.is_free:
-                    self._kits.pop(kit.relayed.pop(id).kit, None)
-                    kit.told_of.discard(id)
-                    self._events.tell(EngineEvent("taken-back", each.kit, id=id))
-        if reader.format is None or not reader.format.is_sure or not reader.format.shared:
-            return
-        for id in [id for id in reader.kits if id and id not in kit.relayed and id not in kit.told_of]:
-            kit.told_of.add(id)
-            self._events.tell(EngineEvent("relayed", kit.kit, id=id))
 
     def _take(self, kit: KitConnection, flow: Flow, data: bytes, at: float, *, sparse: bool) -> None:
         restarted = kit.take(flow.heard, data, at)

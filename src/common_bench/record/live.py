@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import threading
 from collections import deque
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from random import choice
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -52,13 +52,25 @@ class Unplaced(NamedTuple):
         return t[there], values[there], gaps[there]
 
 
+class News(NamedTuple):
+    """What changes a live window. what: “came”; “anew” where all has been read anew under another format; “again” for results in the
+    place of all so far; “forgotten” with the names, all that was worked out where there are none; “cleared”."""
+
+    what: Literal["came", "anew", "again", "forgotten", "cleared"]
+    pieces: Sequence[Unplaced] = ()
+    names: tuple[str, ...] = ()
+
+
 class LiveWindow:
     """Traces of one kit by name: raw channels as `raw NAME`, workings by their own names.
 
-    Written by the engine, read by the desk; the lock is held for microseconds.
+    Written by the engine, read by the desk; the lock is held for microseconds. Guarantees that two windows that follow the same news show
+    the same.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, tell: Callable[[News], object] | None = None) -> None:
+        """tell: hears of all that changes this window, once it has."""
+        self._tell = tell
         self._lock = threading.Lock()
         self._traces: dict[str, Trace] = {}  # by name, of those that were looked at or put in place
         self._names: dict[str, None] = {}  # of all that have come, in their order
@@ -85,21 +97,28 @@ class LiveWindow:
 
     def add(self, flow: Flow, *, sparse: bool = False) -> None:
         """sparse: a line need not hold every column."""
-        with self._lock:
-            if flow.heard.anew >= 0:  # all has been read anew under another format
-                self._clear()
-                self._extents.clear()
-            for worked in flow.worked:
-                if len(worked.block):
-                    self._last_t = float(worked.block.t[-1])
-                self._wait(Unplaced(worked.block, worked.results, sparse))
+        pieces = [Unplaced(each.block, each.results, sparse) for each in flow.worked]
+        self.follow(News("anew" if flow.heard.anew >= 0 else "came", pieces))
 
     def again(self, worked: Sequence[Worked]) -> None:
         """Results of readings that have come already, in the place of all results so far."""
-        self.forget()
+        self.follow(News("again", [Unplaced(None, each.results, False) for each in worked]))
+
+    def follow(self, news: News) -> None:
+        """What this window, or the one that it shows what is in, has been told."""
         with self._lock:
-            for each in worked:
-                self._wait(Unplaced(None, each.results, False))
+            if news.what in ("again", "forgotten"):
+                self._forget(news.names)
+            elif news.what in ("anew", "cleared"):
+                self._clear()
+            if news.what == "anew":
+                self._extents.clear()
+            for each in news.pieces:
+                if each.block is not None and len(each.block):
+                    self._last_t = float(each.block.t[-1])
+                self._wait(each)
+        if self._tell is not None and (news.pieces or news.what != "came"):
+            self._tell(news)
 
     def _wait(self, came: Unplaced) -> None:
         """Most of what comes is never looked at: it is put in place together, or when somebody looks."""
@@ -179,9 +198,7 @@ class LiveWindow:
         self._traces[name].add(t, values, gaps)
         self._last[name] = _latest(found[-1])
         if name in self.with_u and any(each.parts for each in found):
-            u = one_array(
-                [np.sqrt(sum(share**2 for share in each.parts.values()) + np.zeros(len(each))) for each in found]
-            )
+            u = one_array([each.u for each in found])
             self._us.setdefault(name, Trace()).add(t, u)
         if name in self._guesses or any(each.guess is not None and np.count_nonzero(each.guess) for each in found):
             # what is a guess is kept once more, nan elsewhere, from the first guess on
@@ -278,8 +295,7 @@ class LiveWindow:
 
     def forget_all(self) -> None:
         """Clears everything, raw channels too, as after another stream format."""
-        with self._lock:
-            self._clear()
+        self.follow(News("cleared"))
 
     def _clear(self) -> None:
         self._before += len(self._waits)
@@ -295,11 +311,13 @@ class LiveWindow:
 
     def forget(self, *names: str) -> None:
         """Clears what a calibration or working gave before it was changed."""
-        with self._lock:
-            self._place_all()
-            for name in names or [each for each in (*self._names, *self._happened) if not each.startswith(RAW)]:
-                for each in self._by_name:
-                    each.pop(name, None)
+        self.follow(News("forgotten", names=names))
+
+    def _forget(self, names: Sequence[str]) -> None:
+        self._place_all()
+        for name in names or [each for each in (*self._names, *self._happened) if not each.startswith(RAW)]:
+            for each in self._by_name:
+                each.pop(name, None)
 
 
 def _raw_parts(waits: Sequence[Unplaced], channel: str) -> list[tuple[Floats, Floats, Bools]]:
@@ -311,9 +329,11 @@ def _series(waits: Sequence[Unplaced], name: str) -> list[Series]:
 
 
 def _latest(series: Series) -> Latest:
-    total = 0.0
-    for share in series.parts.values():
-        total += float(share[-1]) ** 2
     guess = bool(series.guess[-1]) if series.guess is not None else False
-    u = total**0.5 if series.parts else float("nan")
-    return Latest(float(series.t[-1]), float(series.values[-1]), u, series.unit, guess)
+    u = 0.0 if series.parts else float("nan")
+    for source, share in series.parts.items():
+        if source.dof > 0:
+            u += float(share[-1]) ** 2
+        elif share[-1]:
+            u = float("nan")
+    return Latest(float(series.t[-1]), float(series.values[-1]), u**0.5, series.unit, guess)

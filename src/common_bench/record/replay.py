@@ -59,6 +59,20 @@ def _light(worked: Worked) -> Worked:
     return Worked(block, {}, worked.results, worked.watched)
 
 
+def _one_piece(worked: list[Worked]) -> list[Worked]:
+    """Consecutive pieces as one, where they are of one kind."""
+    blocks = [each.block for each in worked]
+    if len(blocks) < 2 or any(each.channels.keys() != blocks[0].channels.keys() for each in blocks):
+        return worked
+    results, watched = ([getattr(each, what) for each in worked] for what in ("results", "watched"))
+    return [Worked(joined_blocks(blocks), {}, gathered(results), gathered(watched))]
+
+
+def joined(recorded: Recorded) -> Recorded:
+    """The same in one piece, and nothing that nobody asks of a run as a whole."""
+    return replace(recorded, worked=_one_piece([_light(each) for each in recorded.worked]))
+
+
 class RunReading:
     """Guarantees the same readings and results whether a run is read from the book or while its lines are being put there: what they
     hang on is what was heard and when alone."""
@@ -93,10 +107,7 @@ class RunReading:
     def join(self) -> None:
         """Makes one piece of all that has been read, where its pieces are of one kind; no more is heard after that."""
         self._worked += map(_light, self._chain.rest())
-        blocks = [each.block for each in self._worked]
-        if len(blocks) > 1 and all(each.channels.keys() == blocks[0].channels.keys() for each in blocks):
-            results, watched = ([getattr(each, what) for each in self._worked] for what in ("results", "watched"))
-            self._worked = [Worked(joined_blocks(blocks), {}, gathered(results), gathered(watched))]
+        self._worked = _one_piece(self._worked)
 
     def recorded(self, run: int, end: int) -> Recorded:
         """All of it; end: the byte after its last."""

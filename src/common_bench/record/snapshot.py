@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 import msgspec
 
@@ -13,7 +13,7 @@ from common_bench.model.plan import AskPlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.reading.judgement import Judgement
-from common_bench.record.live import LiveWindow
+from common_bench.record.live import LiveWindow, News
 from common_bench.record.rules import HowFar, Rule
 from common_bench.record.tape import Roll, TapeLine
 
@@ -133,3 +133,11 @@ class Snapshot(msgspec.Struct, frozen=True, eq=False):
             for id, kit in self.kits.items()
         }
         return msgspec.structs.replace(self, kits=kits, trouble=trouble)
+
+
+class Watcher(Protocol):
+    """Is told in the engine's own thread all that can be seen of it."""
+
+    def hear(self, kit: int, live: LiveWindow, news: News) -> object: ...
+
+    def turned(self, snapshot: Snapshot) -> object: ...

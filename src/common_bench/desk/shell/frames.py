@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QObject, Qt, QTimer, pyqtSignal
 
-from common_bench.record import Engine
+from common_bench.record import AnyEngine
 
 LONGEST_WAIT = 0.1  # s that a worker gives way
 WITHOUT_TURNS = 60  # ms after the last frame, after which there is one without a turn
@@ -21,7 +21,7 @@ class Frames(QObject):
 
     _turned = pyqtSignal()
 
-    def __init__(self, window: QObject, engine: Engine | None, draw: Callable[[], object]) -> None:
+    def __init__(self, window: QObject, engine: AnyEngine | None, draw: Callable[[], object]) -> None:
         super().__init__(window)
         self.least = 0
         self._window, self._engine, self._draw = window, engine, draw

@@ -1,0 +1,163 @@
+"""An engine seen from another process: its snapshots, live windows, tapes and events told there, and the same shown here."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, NamedTuple
+
+import msgspec
+
+from common_bench.model.trouble import Trouble
+from common_bench.record.events import EngineEvent
+from common_bench.record.live import LiveWindow, News
+from common_bench.record.parcels import Numbers, Parcel, Receiver, Sender, packed_news, packed_pieces, unpacked_news
+from common_bench.record.snapshot import KitState, Snapshot
+from common_bench.record.tape import Roll
+
+MOST_WAITING = 20_000  # news that nobody has taken, as of a window that is stopped; the oldest pictures are let go then
+FIELDS = KitState.__struct_fields__
+LIVE, ROLL = FIELDS.index("live"), FIELDS.index("roll")
+BY_VALUE = (int, float, bool, str, dict, type(None))
+
+
+class KitNews(NamedTuple):
+    """What is new of a kit. fresh: it is heard by another connection than before; changed: (place of the field, value) each; roll: how
+    many of its tape's pieces stay, those that are new, and kinds of lines where they have changed; live: what its live window was told."""
+
+    fresh: bool
+    changed: list[tuple[int, Any]]
+    roll: tuple[int, list[Any], Mapping[int, str] | None]
+    live: list[tuple[Any, ...]]
+
+
+class Told(NamedTuple):
+    """All that is new at one time. answers: (number of the command, what it gave, what it raised); journal: what keeps
+    it from keeping, bytes dropped, bytes kept."""
+
+    at: float
+    turn: int
+    trouble: Trouble | None
+    kits: dict[int, KitNews]
+    gone: list[int]
+    events: list[EngineEvent]
+    answers: list[tuple[int, Any, BaseException | None]]
+    journal: tuple[Trouble | None, int, int]
+
+
+class Teller:
+    """Gathers what an engine shows, in its own thread, and packs what is new of it, in another's."""
+
+    def __init__(self, wake: Callable[[], object]) -> None:
+        """wake: called once there is something."""
+        self._wake, self._lock = wake, threading.Lock()
+        self._heard: list[tuple[int, LiveWindow, News]] = []  # since the last turn
+        self._ready: list[tuple[int, LiveWindow, News]] = []
+        self._snapshot = Snapshot()
+        self._sender = Sender()
+        self._sent: dict[int, tuple[Any, ...]] = {}  # kit -> its state as it was told last, field by field
+
+    def hear(self, kit: int, live: LiveWindow, news: News) -> None:
+        self._heard.append((kit, live, news))
+
+    def turned(self, snapshot: Snapshot) -> None:
+        with self._lock:
+            self._snapshot = snapshot
+            self._ready += self._heard
+            if len(self._ready) > MOST_WAITING:
+                self._let_go()
+        self._heard = []
+        self._wake()
+
+    def _let_go(self) -> None:
+        """Windows of which something is let go begin anew, so that no line is drawn across what is missing."""
+        gone, self._ready = self._ready[: MOST_WAITING // 2], self._ready[MOST_WAITING // 2 :]
+        anew = {kit: (kit, live, News("cleared")) for kit, live, _ in gone}
+        self._ready[:0] = anew.values()
+
+    def packed(
+        self, trouble: Trouble | None, events: list[EngineEvent], answers: list[tuple[int, Any, BaseException | None]],
+        journal: tuple[Trouble | None, int, int],
+    ) -> Parcel:  # fmt: skip
+        """What is new since last asked. Events and answers are to be taken before: what they speak of can be seen then."""
+        with self._lock:
+            snapshot, ready, self._ready = self._snapshot, self._ready, []
+        numbers, live = Numbers(), dict[int, list[tuple[Any, ...]]]()
+        for kit, window, news in ready:
+            if (state := snapshot.kits.get(kit)) is not None and state.live is window:
+                live.setdefault(kit, []).append(packed_news(news, numbers))
+        kits = {kit: self._new_of(kit, state, live.get(kit, [])) for kit, state in snapshot.kits.items()}
+        gone = [kit for kit in self._sent if kit not in snapshot.kits]
+        for kit in gone:
+            del self._sent[kit]
+        told = Told(snapshot.at, snapshot.turn, trouble, kits, gone, events, answers, journal)
+        return self._sender.packed(tuple(told), numbers.bytes)
+
+    def _new_of(self, kit: int, state: KitState, live: list[tuple[Any, ...]]) -> KitNews:
+        values, before = msgspec.structs.astuple(state), self._sent.get(kit)
+        fresh = before is None or before[LIVE] is not state.live
+        if before is None or fresh:
+            changed = [(at, value) for at, value in enumerate(values) if at not in (LIVE, ROLL)]
+            roll = _new_on(state.roll, Roll([], 0, {}))
+        else:
+            changed = [
+                (at, value)
+                for at, (value, old) in enumerate(zip(values, before, strict=True))
+                if value is not old and at not in (LIVE, ROLL) and not (type(value) in BY_VALUE and value == old)
+            ]
+            roll = _new_on(state.roll, before[ROLL])
+        self._sent[kit] = values
+        return KitNews(fresh, changed, roll, live)
+
+
+def _new_on(roll: Roll, before: Roll) -> tuple[int, list[Any], Mapping[int, str] | None]:
+    """A tape only grows at its end, and is let go at its beginning in a list of its own."""
+    keep = before.stop
+    if keep and roll.pieces is not before.pieces:
+        last = before.pieces[keep - 1]
+        keep = next((at + 1 for at in range(roll.stop - 1, -1, -1) if roll.pieces[at] is last), 0)
+    return keep, packed_pieces(roll.pieces[keep : roll.stop]), None if roll.kinds is before.kinds else roll.kinds
+
+
+class Mirror:
+    """Shows the same from what was packed. Guarantees that what was given out of it stays as it is."""
+
+    def __init__(self) -> None:
+        self._receiver = Receiver()
+        self._kits: dict[int, list[Any]] = {}
+        self.snapshot = Snapshot()
+
+    def take(self, parcel: Parcel) -> Told:
+        told_kits: Mapping[int, KitNews]
+        told, numbers = self._receiver.unpacked(parcel)
+        found = Told(*told)
+        told_kits = found.kits
+        for kit in found.gone:
+            self._kits.pop(kit, None)
+        states = dict(self.snapshot.kits)
+        for kit, news in told_kits.items():
+            states[kit] = self._state(kit, news, numbers)
+        states = {kit: states[kit] for kit in told_kits}
+        seen = Snapshot(found.at, found.turn, states, found.trouble)
+        fallen = found.trouble is not None and found.trouble.code == "engine-stopped"
+        self.snapshot = seen.fallen(found.trouble) if fallen else seen  # type: ignore[arg-type]
+        return found
+
+    def _state(self, kit: int, news: KitNews, numbers: Any) -> KitState:
+        if news.fresh or kit not in self._kits:
+            self._kits[kit] = [None] * len(FIELDS)
+            self._kits[kit][LIVE] = LiveWindow()
+            self._kits[kit][ROLL] = Roll([], 0, {})
+        values = self._kits[kit]
+        for at, value in news.changed:
+            values[at] = value
+        values[ROLL] = _rolled(values[ROLL], *news.roll)
+        for each in news.live:
+            values[LIVE].follow(unpacked_news(each, numbers))
+        return KitState(*values)
+
+
+def _rolled(roll: Roll, keep: int, new: Sequence[Any], kinds: Mapping[int, str] | None) -> Roll:
+    pieces = roll.pieces if keep == roll.stop else roll.pieces[roll.stop - keep : roll.stop]
+    pieces.extend(new)
+    return Roll(pieces, len(pieces), roll.kinds if kinds is None else kinds)

@@ -1,0 +1,184 @@
+"""An engine in a process of its own, so that neither it nor the window waits for the other's interpreter. Commands in; what is seen, and
+answers, out. It ends with the program, however that ends, and keeps all that was heard until then."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import os
+import pickle
+import signal
+import threading
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from common_bench.book.journal import JournalWriter
+from common_bench.model.trouble import EngineTrouble, Trouble
+from common_bench.record.engine import Engine
+from common_bench.record.events import EngineEvent
+from common_bench.record.mirror import Teller
+from common_bench.record.replay import joined
+from common_bench.record.runs import Recorded
+
+BY_ITSELF = 0.25  # s, after which it is told how it stands though nothing has happened
+KEPT_WITHIN = 2.0  # s that what is heard may take to be kept where the program has ended
+AT_ONCE = 4_000_000  # bytes of runs that have ended, told of at once; then the rest
+A_NUMBER = 8  # bytes
+ENGINE, JOURNAL = "engine", "journal"
+MOVE = "move"
+
+Answer = tuple[int, Any, BaseException | None]
+
+
+class Order(NamedTuple):
+    """Something that an engine or its journal is to do. number: of it; whom: who; name: what, with its arguments."""
+
+    number: int
+    whom: str
+    name: str
+    arguments: tuple[Any, ...] = ()
+    more: dict[str, Any] | None = None
+
+
+class Beginning(NamedTuple):
+    """What an engine is to begin with. path: of the book; began: when its clock did."""
+
+    path: str
+    speed: float
+    patience: float
+    began: float
+
+
+def serve(pipe: Connection, lock: int | None, begin: Beginning) -> None:
+    """In the engine's own process, until the pipe is closed. lock: the file that is held while the book is open, which this process holds
+    too; it is let go when both have ended."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # from a keyboard: the program ends this one when it ends
+    signal.signal(signal.SIGTERM, lambda *_: os._exit(1))
+    Serving(pipe, begin).serve()
+
+
+class Serving:
+    """One engine, and what of it is told."""
+
+    def __init__(self, pipe: Connection, begin: Beginning) -> None:
+        self._pipe = pipe
+        self._something = threading.Event()
+        self._sending = threading.Lock()
+        self._answers: list[Answer] = []
+        self._events: list[EngineEvent] = []
+        self._moves: dict[int, Future[Path]] = {}
+        self._teller = Teller(self._something.set)
+        self._journal = JournalWriter(Path(begin.path))
+        self._engine = Engine(
+            self._journal, speed=begin.speed, patience=begin.patience, began=begin.began, watcher=self._teller
+        )
+        root = logging.getLogger()
+        root.handlers, root.level = [_ToProgram(self._tell_log)], logging.INFO
+
+    def serve(self) -> None:
+        threading.Thread(target=self._tell, name="telling", daemon=True).start()
+        try:
+            while True:
+                self._do(pickle.loads(self._pipe.recv_bytes()))
+        except (EOFError, OSError):
+            pass
+        with contextlib.suppress(EngineTrouble):
+            self._journal.close(KEPT_WITHIN)
+        os._exit(0)
+
+    # what is asked of it
+
+    def _do(self, order: Order) -> None:
+        if order.whom == MOVE:
+            moved = self._moves.pop(order.number)
+            if order.name:
+                moved.set_result(Path(order.name))
+            else:
+                moved.set_exception(order.arguments[0])
+        elif order.name.startswith("="):
+            setattr(self._engine, order.name[1:], order.arguments[0])
+        elif order.whom == ENGINE:
+            self._answer(order, lambda: getattr(self._engine, order.name)(*order.arguments, **(order.more or {})))
+        else:  # which takes as long as the disk does
+            act = self._go_on_elsewhere if order.name == "go_on_in" else getattr(self._journal, order.name)
+            threading.Thread(target=self._answer, args=(order, lambda: act(*order.arguments)), daemon=True).start()
+
+    def _answer(self, order: Order, act: Callable[[], Any]) -> None:
+        given, raised = None, None
+        try:
+            given = act()
+        except BaseException as fault:
+            raised = fault if isinstance(fault, Trouble) else EngineTrouble("engine-failed", fault=f"{fault}")
+        self._answers.append((order.number, given, raised))
+        self._something.set()
+
+    def _go_on_elsewhere(self, within: float, number: int) -> Path:
+        moved: Future[Path] = Future()
+        self._moves[number] = moved
+
+        def move() -> Path:
+            self._send(b"move", pickle.dumps(number))
+            return moved.result(within)
+
+        return self._journal.go_on_in(move, within)
+
+    # what is told
+
+    def _tell(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                self._something.wait(BY_ITSELF)
+                self._something.clear()
+                self._tell_once()
+
+    def _tell_once(self) -> None:
+        answers, self._answers = self._answers, []
+        self._events += self._engine.events()
+        some, self._events = _some(self._events)
+        if self._events:
+            self._something.set()
+        journal = self._journal.trouble, self._journal.dropped, self._journal.kept_bytes
+        parcel = self._teller.packed(self._engine.snapshot.trouble, some, answers, journal)
+        self._send(*parcel)
+
+    def _send(self, *parts: bytes) -> None:
+        with self._sending:
+            for each in parts:
+                self._pipe.send_bytes(each)
+
+    def _tell_log(self, record: logging.LogRecord) -> None:
+        with contextlib.suppress(OSError):
+            self._send(b"log", pickle.dumps((record.name, record.levelno, record.getMessage(), record.exc_text)))
+
+
+class _ToProgram(logging.Handler):
+    """What is logged goes to the program's log."""
+
+    def __init__(self, tell: Callable[[logging.LogRecord], None]) -> None:
+        super().__init__()
+        self._tell = tell
+
+    def emit(self, record: logging.LogRecord) -> None:
+        self.format(record)  # puts an exception in words
+        self._tell(record)
+
+
+def _some(events: Sequence[EngineEvent]) -> tuple[list[EngineEvent], list[EngineEvent]]:
+    """As many of them as are told at once, with runs as one piece each, and the rest."""
+    found, size = list[EngineEvent](), 0
+    for at, event in enumerate(events):
+        if event.recorded is not None:
+            if size > AT_ONCE:
+                return found, list(events[at:])
+            event = event._replace(recorded=joined(event.recorded))
+            size += _size(event.recorded)
+        found.append(event)
+    return found, []
+
+
+def _size(recorded: Recorded | None) -> int:
+    pieces = recorded.worked if recorded is not None else []
+    return sum(A_NUMBER * len(each.block) * (4 + 3 * len(each.results)) for each in pieces)
