@@ -23,7 +23,7 @@ from common_bench.record.awaited import parts_to_begin_at
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.connection import Asking, KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
-from common_bench.record.loop import Loop, passing
+from common_bench.record.loop import REST, REST_APART, Loop, passing
 from common_bench.record.rules import Rule
 from common_bench.record.run_keeper import RunKeeper, catch_up
 from common_bench.record.snapshot import Snapshot, Watcher
@@ -73,7 +73,7 @@ class Engine:
         self._fault: Trouble | None = None
         self._fault_at = 0.0
         self._snapshot = Snapshot()
-        self._loop = Loop(self._read, self._turn, self._fell)
+        self._loop = Loop(self._read, self._turn, self._fell, REST if watcher is None else REST_APART)
         self.drawn = self._loop.release  # what `turned` told of is; until then the next turn waits a little
         self._runs = RunKeeper(journal, self._events)
         self._links = Supervisor(

@@ -6,7 +6,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from random import choice
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, Protocol
 
 import numpy as np
 
@@ -34,22 +34,80 @@ class Latest(NamedTuple):
     guess: bool
 
 
-class Unplaced(NamedTuple):
-    """What has come and is not in its place yet. block: None of readings that have come before; sparse: a line need not hold every
-    column."""
+class Unplaced(Protocol):
+    """What has come and is not in its place yet. last_t: of its last reading in s, nan of readings that have come before;
+    layout: the same object for all that have the same names; names: of what it holds."""
+
+    @property
+    def last_t(self) -> float: ...
+
+    @property
+    def layout(self) -> object: ...
+
+    @property
+    def names(self) -> Sequence[str]: ...
+
+    @property
+    def events(self) -> Mapping[str, Floats]:
+        """Times in s, by name."""
+
+    def raw(self, name: str) -> tuple[Floats, Floats, Bools] | None:
+        """Times, values and gaps before them, of a channel."""
+
+    def series(self, name: str) -> Series | None:
+        """Of a quantity."""
+
+    def joined(self, pieces: Sequence[Any]) -> Unplaced | None:
+        """It and those that came after it (itself the first of `pieces`) as one; None where they cannot be."""
+
+
+class JustWorked(NamedTuple):
+    """Straight from the flow. block: None of readings that have come before; sparse: a line need not hold every column."""
 
     block: Block | None
     results: Mapping[str, Series | Events]
     sparse: bool
 
-    def raw(self, channel: str) -> tuple[Floats, Floats, Bools]:
-        """Times, values and gaps before them, of a channel that the block has."""
-        assert self.block is not None
-        t, values, gaps = self.block.t, self.block.channels[channel], self.block.gap_before
+    @property
+    def last_t(self) -> float:
+        return float(self.block.t[-1]) if self.block is not None and len(self.block) else float("nan")
+
+    @property
+    def layout(self) -> object:
+        return self
+
+    @property
+    def names(self) -> Sequence[str]:
+        channels = [RAW + each for each in self.block.channels] if self.block is not None else []
+        found = [each for each in channels if (part := self.raw(each)) is not None and len(part[1])]
+        return found + [
+            name
+            for name, result in self.results.items()
+            if isinstance(result, Series) and INNER not in name and len(result)
+        ]
+
+    @property
+    def events(self) -> Mapping[str, Floats]:
+        return {
+            name: result.t for name, result in self.results.items() if isinstance(result, Events) and INNER not in name
+        }
+
+    def raw(self, name: str) -> tuple[Floats, Floats, Bools] | None:
+        values = self.block.channels.get(name.removeprefix(RAW)) if self.block is not None else None
+        if values is None or self.block is None:
+            return None
+        t, gaps = self.block.t, self.block.gap_before
         if not self.sparse:
             return t, values, gaps
         there = np.isfinite(values)  # a line that does not hold this column is no missing value
         return t[there], values[there], gaps[there]
+
+    def series(self, name: str) -> Series | None:
+        found = self.results.get(name)
+        return found if isinstance(found, Series) and len(found) else None
+
+    def joined(self, pieces: Sequence[Any]) -> None:
+        return None
 
 
 class News(NamedTuple):
@@ -80,6 +138,7 @@ class LiveWindow:
         self._reach: dict[str, Reach] = {}
         self._happened: dict[str, tuple[int, deque[float]]] = {}
         self._last_t = float("nan")
+        self._layout: object = None  # of what came last
         self.with_u: frozenset[str] = (
             frozenset()
         )  # names whose uncertainties are kept from now on, to be drawn as a band
@@ -97,12 +156,12 @@ class LiveWindow:
 
     def add(self, flow: Flow, *, sparse: bool = False) -> None:
         """sparse: a line need not hold every column."""
-        pieces = [Unplaced(each.block, each.results, sparse) for each in flow.worked]
+        pieces = [JustWorked(each.block, each.results, sparse) for each in flow.worked]
         self.follow(News("anew" if flow.heard.anew >= 0 else "came", pieces))
 
     def again(self, worked: Sequence[Worked]) -> None:
         """Results of readings that have come already, in the place of all results so far."""
-        self.follow(News("again", [Unplaced(None, each.results, False) for each in worked]))
+        self.follow(News("again", [JustWorked(None, each.results, False) for each in worked]))
 
     def follow(self, news: News) -> None:
         """What this window, or the one that it shows what is in, has been told."""
@@ -114,39 +173,37 @@ class LiveWindow:
             if news.what == "anew":
                 self._extents.clear()
             for each in news.pieces:
-                if each.block is not None and len(each.block):
-                    self._last_t = float(each.block.t[-1])
+                if (last := each.last_t) == last:
+                    self._last_t = last
                 self._wait(each)
         if self._tell is not None and (news.pieces or news.what != "came"):
             self._tell(news)
 
     def _wait(self, came: Unplaced) -> None:
-        """Most of what comes is never looked at: it is put in place together, or when somebody looks."""
+        """Most of what comes is never looked at: it is put in place together, or when somebody looks; of a window that tells another, where
+        it is looked at, only what somebody has asked for."""
         self._waits.append(came)
-        for channel in came.block.channels if came.block is not None else ():
-            if (name := RAW + channel) not in self._names and len(came.raw(channel)[1]):
-                self._names[name] = None
-        for name, result in came.results.items():
-            if isinstance(result, Events):
-                if INNER not in name:
-                    count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
-                    times.extend(result.t.tolist())
-                    self._happened[name] = count + len(result), times
-            elif name not in self._names and INNER not in name and len(result):
-                self._names[name] = None
+        if came.layout is not self._layout:
+            self._names.update(dict.fromkeys(came.names))
+            self._layout = came.layout
+        for name, t in came.events.items():
+            count, times = self._happened.get(name, (0, deque(maxlen=EVENTS_KEPT)))
+            times.extend(t.tolist())
+            self._happened[name] = count + len(t), times
         if len(self._waits) >= self._most:
             self._place_all()
 
     def _place_all(self) -> None:
-        for name in self._names:
-            self._place(name)
-            self._reached(name)
+        whole = self._waits[0].joined(self._waits) if self._waits else None
+        for name in self._names if self._tell is None else [*self._traces]:
+            self._place(name, whole)
+            self._reached(name, whole)
         self._before += len(self._waits)
         self._waits.clear()
 
-    def _place(self, name: str) -> Trace | None:
-        """The trace of a name, with all that has come of it; None where there is none."""
-        waits = self._since(name, self._placed)
+    def _place(self, name: str, whole: Unplaced | None = None) -> Trace | None:
+        """The trace of a name, with all that has come of it; None where there is none. whole: all that waits as one piece."""
+        waits = self._since(name, self._placed, whole)
         if waits:
             if name not in self._traces:
                 self._traces[name] = Trace()
@@ -156,20 +213,20 @@ class LiveWindow:
                 self._place_results(name, waits)
         return self._traces.get(name)
 
-    def _since(self, name: str, placed: dict[str, int]) -> list[Unplaced]:
+    def _since(self, name: str, placed: dict[str, int], whole: Unplaced | None) -> list[Unplaced]:
         """What has come with a name since it was last asked for; placed: of how many it was, for each name."""
         if name not in self._names:
             return []
         low = placed.get(name, 0) - self._before
         placed[name] = self._before + len(self._waits)
-        return self._waits[max(0, low) :]
+        return self._waits[max(0, low) :] if low > 0 or whole is None else [whole]
 
-    def _reached(self, name: str) -> Reach | None:
+    def _reached(self, name: str, whole: Unplaced | None = None) -> Reach | None:
         """How far the values of a name reach; None before the first."""
-        waits, raw = self._since(name, self._measured), name.startswith(RAW)
+        waits, raw = self._since(name, self._measured, whole), name.startswith(RAW)
         kept = self._extents if raw else self._reach
         if raw:
-            found = [values for _, values, _ in _raw_parts(waits, name.removeprefix(RAW))]
+            found = [values for _, values, _ in _raw_parts(waits, name)]
         else:
             found = [each.values for each in _series(waits, name)]
         if found:
@@ -177,7 +234,7 @@ class LiveWindow:
         return kept.get(name)
 
     def _place_raw(self, name: str, waits: Sequence[Unplaced]) -> None:
-        parts = _raw_parts(waits, name.removeprefix(RAW))
+        parts = _raw_parts(waits, name)
         if not parts:
             return
         t, values, gaps = parts[0] if len(parts) == 1 else (np.concatenate(each) for each in zip(*parts, strict=True))
@@ -302,6 +359,7 @@ class LiveWindow:
         self._waits.clear()
         for each in self._by_name:
             each.clear()
+        self._layout = None
 
     @property
     def _by_name(self) -> tuple[dict[str, Any], ...]:
@@ -318,14 +376,15 @@ class LiveWindow:
         for name in names or [each for each in (*self._names, *self._happened) if not each.startswith(RAW)]:
             for each in self._by_name:
                 each.pop(name, None)
+        self._layout = None
 
 
-def _raw_parts(waits: Sequence[Unplaced], channel: str) -> list[tuple[Floats, Floats, Bools]]:
-    return [each.raw(channel) for each in waits if each.block is not None and channel in each.block.channels]
+def _raw_parts(waits: Sequence[Unplaced], name: str) -> list[tuple[Floats, Floats, Bools]]:
+    return [part for each in waits if (part := each.raw(name)) is not None]
 
 
 def _series(waits: Sequence[Unplaced], name: str) -> list[Series]:
-    return [result for each in waits if isinstance(result := each.results.get(name), Series) and len(result)]
+    return [found for each in waits if (found := each.series(name)) is not None]
 
 
 def _latest(series: Series) -> Latest:

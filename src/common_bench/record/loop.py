@@ -17,7 +17,10 @@ from typing import Any, Protocol, TypeVar
 from common_bench.model.trouble import EngineTrouble
 
 TICK = 0.03  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
-REST = 0.5  # of the work of a turn, that others have before the next, however slow the machine is
+REST, REST_APART = (
+    0.5,
+    0.1,
+)  # of the work of a turn, that others in its process have before the next, however slow the machine is
 OVERSLEPT = 0.02  # s beyond what it asked for, that the loop slept because others had the interpreter
 AT_ONCE = 0.001  # s: something lay there before it listened
 LONGEST_FRAME = 0.05  # s that a turn waits for what is drawn of the one before
@@ -45,11 +48,12 @@ class Loop:
     """
 
     def __init__(
-        self, read: Callable[[Any], bool], turn: Callable[[], None], fell: Callable[[BaseException], None]
-    ) -> None:
-        """read: takes what was registered with a link that has something, and says whether a turn is due at once;
+        self, read: Callable[[Any], bool], turn: Callable[[], None], fell: Callable[[BaseException], None],
+        rest: float = REST,
+    ) -> None:  # fmt: skip
+        """rest: of the work of a turn, that others have before the next; read: takes what was registered with a link that has something, and says whether a turn is due at once;
         turn: the flow; fell: told of an exception that either let through."""
-        self._read, self._turn, self._fell = read, turn, fell
+        self._read, self._turn, self._fell, self._rest = read, turn, fell, rest
         self._selector = selectors.DefaultSelector()
         self._commands: deque[tuple[Future[Any], Callable[[], Any]]] = deque()
         self._wake_ours, self._wake_theirs = socket.socketpair()
@@ -177,7 +181,7 @@ class Loop:
             if self._going and (full or time.monotonic() >= self._next_turn()):
                 before = time.thread_time()
                 self._turn()
-                self._due = max(self._due + TICK, time.monotonic() + REST * (time.thread_time() - before))
+                self._due = max(self._due + TICK, time.monotonic() + self._rest * (time.thread_time() - before))
 
     def _listen(self, within: float) -> list[tuple[selectors.SelectorKey, int]]:
         """What has something to be read, at the latest within s; and since when that may have lain there."""

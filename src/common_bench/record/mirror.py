@@ -11,23 +11,57 @@ import msgspec
 from common_bench.model.trouble import Trouble
 from common_bench.record.events import EngineEvent
 from common_bench.record.live import LiveWindow, News
-from common_bench.record.parcels import Numbers, Parcel, Receiver, Sender, packed_news, packed_pieces, unpacked_news
+from common_bench.record.parcels import (
+    Layout,
+    Numbers,
+    Parcel,
+    Receiver,
+    Sender,
+    len_of,
+    packed_news,
+    packed_pieces,
+    unpacked_news,
+)
 from common_bench.record.snapshot import KitState, Snapshot
-from common_bench.record.tape import Roll
+from common_bench.record.tape import MOST_HELD, TAPE_LINES, Roll
 
 MOST_WAITING = 20_000  # news that nobody has taken, as of a window that is stopped; the oldest pictures are let go then
 FIELDS = KitState.__struct_fields__
-LIVE, ROLL = FIELDS.index("live"), FIELDS.index("roll")
+LIVE, ROLL, RUN = (FIELDS.index(each) for each in ("live", "roll", "run"))
+OFTEN = [
+    FIELDS.index(each)
+    for each in (
+        "clock",
+        "rate",
+        "load",
+        "lines",
+        "readings",
+        "notes",
+        "unreadable",
+        "answered",
+        "last_heard",
+        "last_reading",
+    )
+]  # what changes with every line
+LATE = (
+    6  # turns that these, and the tape, may be told late where nothing else has changed: they are read, not measured by
+)
 BY_VALUE = (int, float, bool, str, dict, type(None))
 
 
+EMPTY = Roll([], 0, {})
+NewLines = tuple[Sequence[Any], Mapping[int, str] | None]
+"""Pieces of a tape that are new, and what its lines are that are no readings, None where that has not changed."""
+NO_LINES: NewLines = ((), None)
+
+
 class KitNews(NamedTuple):
-    """What is new of a kit. fresh: it is heard by another connection than before; changed: (place of the field, value) each; roll: how
-    many of its tape's pieces stay, those that are new, and kinds of lines where they have changed; live: what its live window was told."""
+    """What is new of a kit. fresh: it is heard by another connection than before; changed: (place of the field, value) each; lines: on its
+    tape; live: what its live window was told."""
 
     fresh: bool
     changed: list[tuple[int, Any]]
-    roll: tuple[int, list[Any], Mapping[int, str] | None]
+    lines: NewLines
     live: list[tuple[Any, ...]]
 
 
@@ -54,7 +88,7 @@ class Teller:
         self._heard: list[tuple[int, LiveWindow, News]] = []  # since the last turn
         self._ready: list[tuple[int, LiveWindow, News]] = []
         self._snapshot = Snapshot()
-        self._sender = Sender()
+        self._sender, self._layouts = Sender(), dict[Layout, Layout]()
         self._sent: dict[int, tuple[Any, ...]] = {}  # kit -> its state as it was told last, field by field
 
     def hear(self, kit: int, live: LiveWindow, news: News) -> None:
@@ -82,41 +116,56 @@ class Teller:
         """What is new since last asked. Events and answers are to be taken before: what they speak of can be seen then."""
         with self._lock:
             snapshot, ready, self._ready = self._snapshot, self._ready, []
-        numbers, live = Numbers(), dict[int, list[tuple[Any, ...]]]()
+        numbers, live = Numbers(self._layouts), dict[int, list[tuple[Any, ...]]]()
         for kit, window, news in ready:
             if (state := snapshot.kits.get(kit)) is not None and state.live is window:
                 live.setdefault(kit, []).append(packed_news(news, numbers))
-        kits = {kit: self._new_of(kit, state, live.get(kit, [])) for kit, state in snapshot.kits.items()}
+        kits = {
+            kit: self._new_of(
+                kit, state, live.get(kit, []), (snapshot.turn + kit) % LATE == 0 or bool(answers or events)
+            )
+            for kit, state in snapshot.kits.items()
+        }
         gone = [kit for kit in self._sent if kit not in snapshot.kits]
         for kit in gone:
             del self._sent[kit]
         told = Told(snapshot.at, snapshot.turn, trouble, kits, gone, events, answers, journal)
         return self._sender.packed(tuple(told), numbers.bytes)
 
-    def _new_of(self, kit: int, state: KitState, live: list[tuple[Any, ...]]) -> KitNews:
+    def _new_of(self, kit: int, state: KitState, live: list[tuple[Any, ...]], whole: bool) -> KitNews:
         values, before = msgspec.structs.astuple(state), self._sent.get(kit)
         fresh = before is None or before[LIVE] is not state.live
         if before is None or fresh:
             changed = [(at, value) for at, value in enumerate(values) if at not in (LIVE, ROLL)]
-            roll = _new_on(state.roll, Roll([], 0, {}))
+            before = None
         else:
             changed = [
                 (at, value)
                 for at, (value, old) in enumerate(zip(values, before, strict=True))
                 if value is not old and at not in (LIVE, ROLL) and not (type(value) in BY_VALUE and value == old)
             ]
-            roll = _new_on(state.roll, before[ROLL])
+            if not whole and all(at in OFTEN or at == RUN for at, _ in changed):
+                return self._pressing(kit, changed, live)
+        lines = _new_lines(state.roll, before[ROLL] if before is not None else EMPTY)
         self._sent[kit] = values
-        return KitNews(fresh, changed, roll, live)
+        return KitNews(fresh, changed, lines, live)
+
+    def _pressing(self, kit: int, changed: list[tuple[int, Any]], live: list[tuple[Any, ...]]) -> KitNews:
+        """What cannot wait."""
+        now, values = [each for each in changed if each[0] == RUN], list(self._sent[kit])
+        for at, value in now:
+            values[at] = value
+        self._sent[kit] = tuple(values)
+        return KitNews(False, now, NO_LINES, live)
 
 
-def _new_on(roll: Roll, before: Roll) -> tuple[int, list[Any], Mapping[int, str] | None]:
+def _new_lines(roll: Roll, before: Roll) -> NewLines:
     """A tape only grows at its end, and is let go at its beginning in a list of its own."""
-    keep = before.stop
-    if keep and roll.pieces is not before.pieces:
-        last = before.pieces[keep - 1]
-        keep = next((at + 1 for at in range(roll.stop - 1, -1, -1) if roll.pieces[at] is last), 0)
-    return keep, packed_pieces(roll.pieces[keep : roll.stop]), None if roll.kinds is before.kinds else roll.kinds
+    known = before.stop
+    if known and roll.pieces is not before.pieces:
+        last = before.pieces[known - 1]
+        known = next((at + 1 for at in range(roll.stop - 1, -1, -1) if roll.pieces[at] is last), 0)
+    return packed_pieces(roll.pieces[known : roll.stop]), None if roll.kinds is before.kinds else roll.kinds
 
 
 class Mirror:
@@ -125,6 +174,7 @@ class Mirror:
     def __init__(self) -> None:
         self._receiver = Receiver()
         self._kits: dict[int, list[Any]] = {}
+        self._lines: dict[int, int] = {}  # kit -> how many its tape holds
         self.snapshot = Snapshot()
 
     def take(self, parcel: Parcel) -> Told:
@@ -148,16 +198,25 @@ class Mirror:
             self._kits[kit] = [None] * len(FIELDS)
             self._kits[kit][LIVE] = LiveWindow()
             self._kits[kit][ROLL] = Roll([], 0, {})
+            self._lines[kit] = 0
         values = self._kits[kit]
         for at, value in news.changed:
             values[at] = value
-        values[ROLL] = _rolled(values[ROLL], *news.roll)
+        if news.lines[0] or news.lines[1] is not None:
+            values[ROLL] = self._rolled(kit, values[ROLL], *news.lines)
         for each in news.live:
             values[LIVE].follow(unpacked_news(each, numbers))
         return KitState(*values)
 
-
-def _rolled(roll: Roll, keep: int, new: Sequence[Any], kinds: Mapping[int, str] | None) -> Roll:
-    pieces = roll.pieces if keep == roll.stop else roll.pieces[roll.stop - keep : roll.stop]
-    pieces.extend(new)
-    return Roll(pieces, len(pieces), roll.kinds if kinds is None else kinds)
+    def _rolled(self, kit: int, roll: Roll, new: Sequence[Any], kinds: Mapping[int, str] | None) -> Roll:
+        """What is older than a tape is let go now and then."""
+        pieces = roll.pieces
+        pieces.extend(new)
+        self._lines[kit] += sum(map(len_of, new))
+        if self._lines[kit] > MOST_HELD:
+            count, at = 0, len(pieces)
+            while at > 0 and count < TAPE_LINES:
+                at -= 1
+                count += len_of(pieces[at])
+            pieces, self._lines[kit] = pieces[at:], count
+        return Roll(pieces, len(pieces), roll.kinds if kinds is None else kinds)

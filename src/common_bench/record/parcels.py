@@ -4,32 +4,31 @@ array of its own costs more than what is in it. What stays the same is sent once
 from __future__ import annotations
 
 import io
+import math
 import pickle
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
 
 from common_bench.links.address import Address
-from common_bench.model.block import NO_FLOATS, Block, Bools, Events, Floats, Rows, Series, Source
+from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Rows, Series, Source, one_array
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.judgement import Judgement
 from common_bench.reading.lines import Lines
-from common_bench.record.live import News, Unplaced
+from common_bench.record.live import RAW, JustWorked, News
 from common_bench.record.rules import Rule
 from common_bench.record.tape import Piece, TapeLine
 from common_bench.workings.evaluate import INNER
 
-SENT_ONCE = frozenset([Address, Calibration, AskPlan, StreamFormat, Judgement, Rule])  # each of them stays as it is
+NUMBER = 8  # bytes
 MOST_SENT = 2000  # of them, before all are sent anew
 ALL = Source("all", False)  # what a live value's uncertainty comes from, where only its size is told
-NO_INTS = np.empty(0, np.int64)
 NONE_MISSING = np.zeros(1024, bool)
-
-Place = tuple[int, int]
-"""Where an array's numbers lie: the first, and the one after its last."""
+NO_BOOLS = NONE_MISSING[:0]
+NO_EVENTS: Mapping[str, Floats] = {}
 
 
 class Parcel(NamedTuple):
@@ -103,86 +102,188 @@ class Receiver:
         return _Unpickler(body, self._sent).load(), np.frombuffer(parcel.numbers)
 
 
+class Layout(NamedTuple):
+    """What a piece for a live window holds, in the order in which its numbers lie. channels: names; results: (name, unit, whether its
+    times are not the block's, whether its uncertainty is told, its guesses, its gaps) each; events: names; gaps: whether there are some
+    before the block's readings."""
+
+    channels: tuple[str, ...]
+    results: tuple[tuple[str, str, bool, bool, bool, bool], ...]
+    events: tuple[str, ...]
+    gaps: bool
+
+
+SENT_ONCE = frozenset(
+    [Address, Calibration, AskPlan, StreamFormat, Judgement, Rule, Layout]
+)  # each of them stays as it is
+
+
 class Numbers:
-    """Puts arrays one after the other, each once."""
+    """Puts arrays one after the other. Pieces that hold the same have one layout, which is the same object for all of them."""
 
-    def __init__(self) -> None:
+    def __init__(self, layouts: dict[Layout, Layout]) -> None:
+        """layouts: of all pieces so far."""
         self._arrays: list[Any] = []
-        self._places: dict[int, Place] = {}
         self._end = 0
+        self._layouts = layouts
 
-    def put(self, array: Floats | Bools) -> Place:
-        found = self._places.get(id(array))
-        if found is None:
-            found = self._places[id(array)] = self._end, self._end + len(array)
-            self._end += len(array)
-            self._arrays.append(array)
-        return found
-
-    def put_if_any(self, array: Bools | None) -> Place | None:
-        """None where all are False."""
-        return None if array is None or not np.count_nonzero(array) else self.put(array)
+    def packed(self, piece: JustWorked) -> tuple[Any, ...]:
+        """Of a live window, as much as it shows: the layout, where its numbers begin, readings, and how many numbers each result and
+        event has, where these are not as many."""
+        block, arrays, sizes, begin = piece.block, list[Any](), list[int](), self._end
+        count, gaps, t = 0, False, NO_FLOATS
+        if block is not None:
+            count, gaps, t = len(block), bool(np.count_nonzero(block.gap_before)), block.t
+            arrays = [t, *block.channels.values(), *([block.gap_before] if gaps else [])]
+        told, events = list[tuple[str, str, bool, bool, bool, bool]](), list[str]()
+        for name, result in piece.results.items():
+            if INNER not in name and isinstance(result, Series) and len(result):
+                parts = result.t is not t, bool(result.parts), _any(result.guess), result.rows is not None and _any(result.rows.gap_before)  # fmt: skip
+                told.append((name, result.unit, *parts))
+                sizes.append(len(result))
+                arrays += [
+                    each
+                    for each, there in zip(_arrays(result, *parts), (parts[0], True, *parts[1:]), strict=True)
+                    if there
+                ]
+        for name, result in piece.results.items():
+            if INNER not in name and isinstance(result, Events):
+                events.append(name)
+                sizes.append(len(result))
+                arrays.append(result.t)
+        layout = Layout(tuple(block.channels) if block is not None else (), tuple(told), tuple(events), gaps)
+        self._arrays += arrays
+        self._end += sum(map(len, arrays))
+        as_many = all(each == count for each in sizes)
+        return self._layouts.setdefault(layout, layout), begin, count, None if as_many else sizes, piece.sparse
 
     @property
     def bytes(self) -> bytes:
         return np.concatenate(self._arrays, dtype=np.float64).tobytes() if self._arrays else b""
 
 
+def _any(those: Bools | None) -> bool:
+    return those is not None and bool(np.count_nonzero(those))
+
+
+def _arrays(result: Series, own_t: bool, has_u: bool, guess: bool, gaps: bool) -> list[Any]:
+    rows = result.rows
+    return [
+        result.t,
+        result.values,
+        result.u if has_u else None,
+        result.guess,
+        rows.gap_before if rows is not None else None,
+    ]
+
+
 def packed_news(news: News, numbers: Numbers) -> tuple[Any, ...]:
-    """Of a live window, as much as it shows."""
-    return news.what, [_packed_piece(each, numbers) for each in news.pieces], news.names
-
-
-def _packed_piece(piece: Unplaced, numbers: Numbers) -> tuple[Any, ...]:
-    block: tuple[Any, ...] | None = None
-    results: list[tuple[Any, ...]] = []
-    if piece.block is not None:
-        channels = [(name, numbers.put(values)) for name, values in piece.block.channels.items()]
-        block = numbers.put(piece.block.t), numbers.put_if_any(piece.block.gap_before), channels
-    for name, result in piece.results.items():
-        if INNER in name:
-            continue
-        if isinstance(result, Events):
-            results.append((name, numbers.put(result.t)))
-            continue
-        u = numbers.put(result.u) if result.parts else None
-        gaps = None if result.rows is None else numbers.put_if_any(result.rows.gap_before)
-        places = numbers.put(result.t), numbers.put(result.values), u, numbers.put_if_any(result.guess), gaps
-        results.append((name, result.unit, *places))
-    return block, results, piece.sparse
+    return news.what, [numbers.packed(each) for each in news.pieces if isinstance(each, JustWorked)], news.names
 
 
 def unpacked_news(told: tuple[Any, ...], numbers: Floats) -> News:
     what, pieces, names = told
-    return News(what, [_piece(each, numbers) for each in pieces], names)
+    return News(what, [ToldPiece(numbers, *each) for each in pieces], names)
 
 
-def _piece(told: tuple[Any, ...], numbers: Floats) -> Unplaced:
-    block, results, sparse = told
-    if block is not None:
-        (low, high), gaps, channels = block
-        block = Block(
-            numbers[low:high], NO_FLOATS, NO_FLOATS, NO_INTS, _bools(gaps, numbers, high - low),
-            {name: numbers[place[0] : place[1]] for name, place in channels}, NO_FLOATS,
-        )  # fmt: skip
-    return Unplaced(block, {each[0]: _result(each, numbers) for each in results}, sparse)
+class ToldPiece:
+    """The same for the live window that shows it, taken apart only where somebody looks."""
+
+    __slots__ = ("_begin", "_count", "_found", "_numbers", "_sizes", "_sparse", "layout")
+
+    def __init__(
+        self, numbers: Floats, layout: Layout, begin: int, count: int, sizes: list[int] | None, sparse: bool
+    ) -> None:
+        self._numbers, self.layout, self._begin, self._count = numbers, layout, begin, count
+        self._sizes, self._sparse = sizes, sparse
+        self._found: tuple[dict[str, tuple[int, int, str, bool, bool, bool, bool]], int] | None = None
+
+    @property
+    def last_t(self) -> float:
+        return float(self._numbers[self._begin + self._count - 1]) if self._count else math.nan
+
+    @property
+    def names(self) -> Sequence[str]:
+        channels = [RAW + each for each in self.layout.channels] if self._count else []
+        if self._sparse:
+            channels = [each for each in channels if (part := self.raw(each)) is not None and len(part[1])]
+        return [*channels, *(each[0] for each in self.layout.results)]
+
+    @property
+    def events(self) -> Mapping[str, Floats]:
+        if not self.layout.events:
+            return NO_EVENTS
+        place, found = self._places()[1], {}
+        for name, size in zip(self.layout.events, self._sizes_of()[len(self.layout.results) :], strict=True):
+            found[name] = self._numbers[place : place + size]
+            place += size
+        return found
+
+    def raw(self, name: str) -> tuple[Floats, Floats, Bools] | None:
+        channel, count = name.removeprefix(RAW), self._count
+        if channel not in self.layout.channels:
+            return None
+        at = self._begin + count * (1 + self.layout.channels.index(channel))
+        t, values, gaps = self._numbers[self._begin : self._begin + count], self._numbers[at : at + count], self._gaps()
+        if not self._sparse:
+            return t, values, gaps
+        there = np.isfinite(values)
+        return t[there], values[there], gaps[there]
+
+    def _gaps(self) -> Bools:
+        at = self._begin + self._count * (1 + len(self.layout.channels))
+        return self._numbers[at : at + self._count] > 0 if self.layout.gaps else _none(self._count)
+
+    def series(self, name: str) -> Series | None:
+        place = self._places()[0].get(name)
+        if place is None:
+            return None
+        at, size, unit, own_t, has_u, has_guess, has_gaps = place
+        t, at = (
+            (self._numbers[at : at + size], at + size)
+            if own_t
+            else (self._numbers[self._begin : self._begin + size], at)
+        )
+        each = [
+            self._numbers[start : start + size]
+            for start in range(at, at + size * (1 + has_u + has_guess + has_gaps), size)
+        ]
+        rows = Rows(each[-1] > 0, NO_FLOATS, NO_BOOLS) if has_gaps else None
+        return Series(
+            t, each[0], unit, {ALL: each[1]} if has_u else {}, each[1 + has_u] > 0 if has_guess else None, rows=rows
+        )
+
+    def joined(self, pieces: Sequence[ToldPiece]) -> ToldPiece | None:
+        """Pieces of one layout, whose numbers lie alike, are put beside each other."""
+        layout, many = self.layout, 1 + len(self.layout.channels) + self.layout.gaps
+        if layout.events or any(each.layout is not layout or each._sizes or not each._count for each in pieces):
+            return None
+        many += sum(1 + sum(each[2:]) for each in layout.results)
+        rows = [
+            each._numbers[each._begin : each._begin + many * each._count].reshape(many, each._count) for each in pieces
+        ]
+        numbers = np.concatenate(rows, axis=1)
+        return ToldPiece(numbers.reshape(-1), layout, 0, numbers.shape[1], None, self._sparse)
+
+    def _sizes_of(self) -> Sequence[int]:
+        return self._sizes or [self._count] * (len(self.layout.results) + len(self.layout.events))
+
+    def _places(self) -> tuple[dict[str, tuple[int, int, str, bool, bool, bool, bool]], int]:
+        """By name of each quantity where its numbers begin, how many readings it has, its unit, and what is told of it; and where those of
+        events begin."""
+        if self._found is not None:
+            return self._found
+        layout = self.layout
+        at = self._begin + self._count * (1 + len(layout.channels) + layout.gaps)
+        found: dict[str, tuple[int, int, str, bool, bool, bool, bool]] = {}
+        for (name, unit, own_t, has_u, guess, gaps), size in zip(layout.results, self._sizes_of(), strict=False):
+            found[name] = at, size, unit, own_t, has_u, guess, gaps
+            at += size * (1 + own_t + has_u + guess + gaps)
+        self._found = found, at
+        return self._found
 
 
-def _result(told: tuple[Any, ...], numbers: Floats) -> Series | Events:
-    if len(told) == 2:
-        low, high = told[1]
-        return Events(numbers[low:high], _bools(None, numbers, high - low))
-    _, unit, (low, high), (first, end), u, guess, gaps = told
-    return Series(
-        numbers[low:high], numbers[first:end], unit, {} if u is None else {ALL: numbers[u[0] : u[1]]},
-        None if guess is None else _bools(guess, numbers, high - low),
-        rows=None if gaps is None else Rows(_bools(gaps, numbers, high - low), NO_FLOATS, NONE_MISSING[:0]),
-    )  # fmt: skip
-
-
-def _bools(place: Place | None, numbers: Floats, size: int) -> Bools:
-    if place is not None:
-        return numbers[place[0] : place[1]] > 0
+def _none(size: int) -> Bools:
     return NONE_MISSING[:size] if size <= len(NONE_MISSING) else np.zeros(size, bool)
 
 
@@ -201,13 +302,34 @@ class PackedPiece(NamedTuple):
         return Piece(Lines(self.data, starts, ends, np.frombuffer(self.stamps), self.first), self.own).told(kinds)
 
 
-def packed_pieces(pieces: Sequence[Any]) -> list[Any]:
-    """Of a tape."""
-    return [_packed_lines(each) if isinstance(each, Piece) else each for each in pieces]
+def len_of(piece: Piece | PackedPiece | TapeLine) -> int:
+    """How many lines it holds."""
+    return len(piece.starts) // NUMBER if isinstance(piece, PackedPiece) else 1
 
 
-def _packed_lines(piece: Piece) -> PackedPiece:
-    lines = piece.lines
-    starts, ends = (np.ascontiguousarray(each, np.int64).tobytes() for each in (lines.starts, lines.ends))
-    stamps = np.ascontiguousarray(lines.stamps, np.float64).tobytes()
-    return PackedPiece(lines.data, starts, ends, stamps, lines.first, piece.own)
+def packed_pieces(pieces: Sequence[Piece | TapeLine]) -> list[PackedPiece | TapeLine]:
+    """Of a tape; pieces of a kit's own port that lie one behind the other become one."""
+    found: list[PackedPiece | TapeLine] = []
+    waiting: list[Lines] = []
+    for each in pieces:
+        follows = isinstance(each, Piece) and each.own is None
+        if waiting and not (follows and waiting[-1].first + len(waiting[-1].held) == each.lines.first):  # type: ignore[union-attr]
+            found.append(_packed_lines(waiting, None))
+            waiting = []
+        if isinstance(each, TapeLine):
+            found.append(each)
+        elif each.own is None:
+            waiting.append(each.lines)
+        else:
+            found.append(_packed_lines([each.lines], each.own))
+    return [*found, _packed_lines(waiting, None)] if waiting else found
+
+
+def _packed_lines(lines: Sequence[Lines], own: frozenset[int] | None) -> PackedPiece:
+    first = lines[0].first
+    starts, ends = (
+        one_array([getattr(each, what) + (each.first - first) for each in lines]).astype(np.int64, copy=False).tobytes()
+        for what in ("starts", "ends")
+    )
+    data, stamps = b"".join([each.data for each in lines]), one_array([each.stamps for each in lines]).tobytes()
+    return PackedPiece(data, starts, ends, stamps, first, own)

@@ -4,10 +4,12 @@ answers, out. It ends with the program, however that ends, and keeps all that wa
 from __future__ import annotations
 
 import contextlib
+import gc
 import logging
 import os
 import pickle
 import signal
+import sys
 import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
@@ -27,6 +29,9 @@ BY_ITSELF = 0.25  # s, after which it is told how it stands though nothing has h
 KEPT_WITHIN = 2.0  # s that what is heard may take to be kept where the program has ended
 AT_ONCE = 4_000_000  # bytes of runs that have ended, told of at once; then the rest
 A_NUMBER = 8  # bytes
+SWITCHES = (
+    0.0005  # s after which a thread gives way: what comes is stamped when it comes, however much is told meanwhile
+)
 ENGINE, JOURNAL = "engine", "journal"
 MOVE = "move"
 
@@ -57,6 +62,8 @@ def serve(pipe: Connection, lock: int | None, begin: Beginning) -> None:
     too; it is let go when both have ended."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # from a keyboard: the program ends this one when it ends
     signal.signal(signal.SIGTERM, lambda *_: os._exit(1))
+    sys.setswitchinterval(SWITCHES)
+    gc.freeze()
     Serving(pipe, begin).serve()
 
 
