@@ -119,6 +119,10 @@ class KitConnection:
         """Itself and those that it relays."""
         return (self, *self.relayed.values())
 
+    def share(self, of: int) -> int:
+        """Which of so many shares of all kits it is in; those on one port are in the same."""
+        return (self.parent or self).kit % of
+
     @property
     def is_free(self) -> bool:
         """Whether no run is under way on it, or waits to begin."""

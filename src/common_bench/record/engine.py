@@ -23,7 +23,7 @@ from common_bench.record.awaited import parts_to_begin_at
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.connection import Asking, KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
-from common_bench.record.loop import REST, REST_APART, Loop, passing
+from common_bench.record.loop import REST, REST_APART, TICK, Loop, passing
 from common_bench.record.rules import Rule
 from common_bench.record.run_keeper import RunKeeper, catch_up
 from common_bench.record.snapshot import Snapshot, Watcher
@@ -36,6 +36,7 @@ HANGS_AFTER = 3.0  # s of our own time without a turn, after which it is said th
 END_WITHIN = 10.0  # s
 FAULT_TOLD_FOR = 20.0  # s of our own time that a failure is told, after listening has begun again
 PATIENCE = 10.0  # s that a command may take where its caller has time
+FEW = 12  # kits that all have their turn at once; of more, half and then the other, so that none waits for all where somebody watches
 FOR_RUNS = 3.0  # s that runs may take to begin and to end on a machine that is busy, even where its caller has none
 
 Given = TypeVar("Given")
@@ -69,7 +70,7 @@ class Engine:
         self._kits: dict[int, KitConnection] = {}
         self._began = passing() if began is None else began
         self._turned = 0.0  # when the last turn began, on the engine's clock
-        self._turn_number = 0
+        self._turn_number, self._shares = 0, 1
         self._fault: Trouble | None = None
         self._fault_at = 0.0
         self._snapshot = Snapshot()
@@ -261,9 +262,13 @@ class Engine:
         finally:
             self._publish()
 
-    def _publish(self) -> None:
-        told = self._events.told
-        kits = {id: kit.state for id, kit in self._kits.items()}
+    def _publish(self, share: int | None = None) -> None:
+        """share: of the kits, that have had their turn; None where any may have changed."""
+        told, before, shares = self._events.told, self._snapshot.kits, self._shares
+        kits = {
+            id: kit.state if share in (None, kit.share(shares)) or id not in before else before[id]
+            for id, kit in self._kits.items()
+        }
         self._snapshot = Snapshot(self.now(), self._turn_number, kits)
         self._events.publish(told)
         if self._watcher is not None:
@@ -288,7 +293,9 @@ class Engine:
         self._turn_number += 1
         if self._fault is not None and at - self._fault_at > FAULT_TOLD_FOR * self.speed:
             self._fault = None
-        for kit in list(self._kits.values()):
+        shares = self._shares = 2 if self._watcher is not None and len(self._kits) > FEW else 1
+        self._loop.tick, share = TICK / shares, self._turn_number % shares
+        for kit in [each for each in self._kits.values() if each.share(shares) == share]:
             self._loop.do_commands()  # a kit whose lines take long, as while its format is judged, keeps nobody waiting
             if not self._loop.is_going:
                 return
@@ -300,7 +307,7 @@ class Engine:
                 self._links.look_after(kit, at)
             except Exception as fault:  # one kit must never stop the others
                 self._spare_the_others(kit, fault)
-        self._publish()
+        self._publish(share)
         self._loop.hold_if(self.turned)
 
     def _spare_the_others(self, kit: KitConnection, fault: Exception) -> None:

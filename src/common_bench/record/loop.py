@@ -62,6 +62,7 @@ class Loop:
         self._selector.register(self._wake_ours, selectors.EVENT_READ, None)
         self._going = True
         self._draws_since: float | None = None  # monotonic s
+        self.tick = TICK
         self._due = 0.0  # when the next turn would be, on that clock
         self._started = False
         self.deaf_since = self._read_all = passing()  # s: of what is being read nothing came before that time
@@ -181,7 +182,7 @@ class Loop:
             if self._going and (full or time.monotonic() >= self._next_turn()):
                 before = time.thread_time()
                 self._turn()
-                self._due = max(self._due + TICK, time.monotonic() + self._rest * (time.thread_time() - before))
+                self._due = max(self._due + self.tick, time.monotonic() + self._rest * (time.thread_time() - before))
 
     def _listen(self, within: float) -> list[tuple[selectors.SelectorKey, int]]:
         """What has something to be read, at the latest within s; and since when that may have lain there."""

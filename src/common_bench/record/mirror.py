@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Mapping, Sequence
+from operator import itemgetter
 from typing import Any, NamedTuple
 
 import msgspec
@@ -22,7 +23,8 @@ from common_bench.record.parcels import (
     packed_pieces,
     unpacked_news,
 )
-from common_bench.record.snapshot import KitState, Snapshot
+from common_bench.record.rules import HowFar
+from common_bench.record.snapshot import KitState, RunState, Snapshot
 from common_bench.record.tape import MOST_HELD, TAPE_LINES, Roll
 
 MOST_WAITING = 20_000  # news that nobody has taken, as of a window that is stopped; the oldest pictures are let go then
@@ -43,6 +45,8 @@ OFTEN = [
         "last_reading",
     )
 ]  # what changes with every line
+SELDOM = itemgetter(*(at for at in range(len(FIELDS)) if at not in (*OFTEN, ROLL, RUN)))
+SO_FAR = -1  # stands for what a run that goes on has come to
 LATE = (
     6  # turns that these, and the tape, may be told late where nothing else has changed: they are read, not measured by
 )
@@ -89,6 +93,7 @@ class Teller:
         self._ready: list[tuple[int, LiveWindow, News]] = []
         self._snapshot = Snapshot()
         self._sender, self._layouts = Sender(), dict[Layout, Layout]()
+        self._states: Mapping[int, KitState] = {}  # as it was gathered last
         self._sent: dict[int, tuple[Any, ...]] = {}  # kit -> its state as it was told last, field by field
 
     def hear(self, kit: int, live: LiveWindow, news: News) -> None:
@@ -120,20 +125,23 @@ class Teller:
         for kit, window, news in ready:
             if (state := snapshot.kits.get(kit)) is not None and state.live is window:
                 live.setdefault(kit, []).append(packed_news(news, numbers))
+        whole = bool(answers or events)
         kits = {
-            kit: self._new_of(
-                kit, state, live.get(kit, []), (snapshot.turn + kit) % LATE == 0 or bool(answers or events)
-            )
+            kit: self._new_of(kit, state, live.get(kit, []), whole or (snapshot.turn + kit) % LATE == 0)
             for kit, state in snapshot.kits.items()
+            if self._states.get(kit) is not state or kit in live or whole
         }
         gone = [kit for kit in self._sent if kit not in snapshot.kits]
         for kit in gone:
             del self._sent[kit]
+        self._states = snapshot.kits
         told = Told(snapshot.at, snapshot.turn, trouble, kits, gone, events, answers, journal)
         return self._sender.packed(tuple(told), numbers.bytes)
 
     def _new_of(self, kit: int, state: KitState, live: list[tuple[Any, ...]], whole: bool) -> KitNews:
         values, before = msgspec.structs.astuple(state), self._sent.get(kit)
+        if before is not None and not whole and SELDOM(values) == SELDOM(before):
+            return self._pressing(kit, values, before, live)
         fresh = before is None or before[LIVE] is not state.live
         if before is None or fresh:
             changed = [(at, value) for at, value in enumerate(values) if at not in (LIVE, ROLL)]
@@ -144,19 +152,21 @@ class Teller:
                 for at, (value, old) in enumerate(zip(values, before, strict=True))
                 if value is not old and at not in (LIVE, ROLL) and not (type(value) in BY_VALUE and value == old)
             ]
-            if not whole and all(at in OFTEN or at == RUN for at, _ in changed):
-                return self._pressing(kit, changed, live)
         lines = _new_lines(state.roll, before[ROLL] if before is not None else EMPTY)
         self._sent[kit] = values
         return KitNews(fresh, changed, lines, live)
 
-    def _pressing(self, kit: int, changed: list[tuple[int, Any]], live: list[tuple[Any, ...]]) -> KitNews:
-        """What cannot wait."""
-        now, values = [each for each in changed if each[0] == RUN], list(self._sent[kit])
-        for at, value in now:
-            values[at] = value
-        self._sent[kit] = tuple(values)
-        return KitNews(False, now, NO_LINES, live)
+    def _pressing(
+        self, kit: int, values: tuple[Any, ...], before: tuple[Any, ...], live: list[tuple[Any, ...]]
+    ) -> KitNews:
+        """What cannot wait: what a run has come to."""
+        run: RunState | None = values[RUN]
+        if run == before[RUN]:
+            return KitNews(False, [], NO_LINES, live)
+        self._sent[kit] = (*before[:RUN], run, *before[RUN + 1 :])
+        if run is None or before[RUN] is None or before[RUN].id != run.id:
+            return KitNews(False, [(RUN, run)], NO_LINES, live)
+        return KitNews(False, [(SO_FAR, (run.seconds, run.readings, tuple(run.progress)))], NO_LINES, live)
 
 
 def _new_lines(roll: Roll, before: Roll) -> NewLines:
@@ -187,7 +197,8 @@ class Mirror:
         states = dict(self.snapshot.kits)
         for kit, news in told_kits.items():
             states[kit] = self._state(kit, news, numbers)
-        states = {kit: states[kit] for kit in told_kits}
+        for kit in found.gone:
+            states.pop(kit, None)
         seen = Snapshot(found.at, found.turn, states, found.trouble)
         fallen = found.trouble is not None and found.trouble.code == "engine-stopped"
         self.snapshot = seen.fallen(found.trouble) if fallen else seen  # type: ignore[arg-type]
@@ -201,7 +212,11 @@ class Mirror:
             self._lines[kit] = 0
         values = self._kits[kit]
         for at, value in news.changed:
-            values[at] = value
+            if at == SO_FAR:
+                seconds, readings, progress = value
+                values[RUN] = values[RUN]._replace(seconds=seconds, readings=readings, progress=HowFar(*progress))
+            else:
+                values[at] = value
         if news.lines[0] or news.lines[1] is not None:
             values[ROLL] = self._rolled(kit, values[ROLL], *news.lines)
         for each in news.live:

@@ -87,6 +87,7 @@ class Tile(QFrame):
         self._pressed: QPoint | None = None
         self._dragged = False
         self._beside_at = 0.0
+        self._seen: object = None  # what was drawn last
         self._name = ""  # of what is shown first
         self._sensor: SensorPlan | None = None  # by which the plan measures it
         self.setObjectName("card")
@@ -300,6 +301,11 @@ class Tile(QFrame):
         if state is None:
             say(self.value, NO_VALUE)
             return
+        now = time.monotonic()
+        seen = state.live, state.live.last_t, names, seconds, self.trace.width(), state.trouble
+        if seen == self._seen and now - self._beside_at < BESIDE:
+            return  # nothing has come
+        self._seen = seen
         name = names[0] if names else ""
         latest = state.live.latest(name)
         picture = state.live.picture(name, seconds, max(60, self.trace.width()))
@@ -308,7 +314,7 @@ class Tile(QFrame):
             sensor = store.sensor()
             name = f"raw {store.column_of(state.kit, sensor.channel)}" if sensor else next(iter(state.live.names()), "")
             latest, picture = state.live.latest(name), state.live.picture(name, seconds, max(60, self.trace.width()))
-        anew = time.monotonic() - self._beside_at >= BESIDE or name != self._name
+        anew = now - self._beside_at >= BESIDE or name != self._name
         if anew:
             self._name, self._sensor = name, self._hub.lesson.store.sensor_of(name)
         if latest is None or state.trouble is not None:
@@ -317,7 +323,7 @@ class Tile(QFrame):
             raw = name.startswith("raw ")
             say(self.value, plain(latest.value, RAW_DECIMALS) if raw else shown(latest, self._sensor))
         if anew:
-            self._beside_at = time.monotonic()
+            self._beside_at = now
             guess = " · a guess" if latest is not None and latest.guess else ""
             say(self.unit, f"{latest.unit if latest else ''}{guess}\n{name}")
             self._second(state, names[1] if len(names) > 1 and not self._tiny else "")
