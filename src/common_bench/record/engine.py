@@ -23,7 +23,7 @@ from common_bench.record.awaited import parts_to_begin_at
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.connection import Asking, KitConnection
 from common_bench.record.events import EngineEvent, EventQueue
-from common_bench.record.loop import REST, REST_APART, TICK, Loop, passing
+from common_bench.record.loop import REST, TICK, TICK_APART, Loop, passing
 from common_bench.record.rules import Rule
 from common_bench.record.run_keeper import RunKeeper, catch_up
 from common_bench.record.snapshot import Snapshot, Watcher
@@ -74,7 +74,7 @@ class Engine:
         self._fault: Trouble | None = None
         self._fault_at = 0.0
         self._snapshot = Snapshot()
-        self._loop = Loop(self._read, self._turn, self._fell, REST if watcher is None else REST_APART)
+        self._loop = Loop(self._read, self._turn, self._fell, REST if watcher is None else None)
         self.drawn = self._loop.release  # what `turned` told of is; until then the next turn waits a little
         self._runs = RunKeeper(journal, self._events)
         self._links = Supervisor(
@@ -294,7 +294,7 @@ class Engine:
         if self._fault is not None and at - self._fault_at > FAULT_TOLD_FOR * self.speed:
             self._fault = None
         shares = self._shares = 2 if self._watcher is not None and len(self._kits) > FEW else 1
-        self._loop.tick, share = TICK / shares, self._turn_number % shares
+        self._loop.tick, share = (TICK if self._watcher is None else TICK_APART) / shares, self._turn_number % shares
         for kit in [each for each in self._kits.values() if each.share(shares) == share]:
             self._loop.do_commands()  # a kit whose lines take long, as while its format is judged, keeps nobody waiting
             if not self._loop.is_going:

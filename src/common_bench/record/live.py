@@ -183,7 +183,7 @@ class LiveWindow:
         """Most of what comes is never looked at: it is put in place together, or when somebody looks; of a window that tells another, where
         it is looked at, only what somebody has asked for."""
         self._waits.append(came)
-        if came.layout is not self._layout:
+        if self._tell is None and came.layout is not self._layout:
             self._names.update(dict.fromkeys(came.names))
             self._layout = came.layout
         for name, t in came.events.items():
@@ -215,7 +215,7 @@ class LiveWindow:
 
     def _since(self, name: str, placed: dict[str, int], whole: Unplaced | None) -> list[Unplaced]:
         """What has come with a name since it was last asked for; placed: of how many it was, for each name."""
-        if name not in self._names:
+        if self._tell is None and name not in self._names:
             return []
         low = placed.get(name, 0) - self._before
         placed[name] = self._before + len(self._waits)
@@ -373,8 +373,8 @@ class LiveWindow:
 
     def _forget(self, names: Sequence[str]) -> None:
         self._place_all()
-        for name in names or [each for each in (*self._names, *self._happened) if not each.startswith(RAW)]:
-            for each in self._by_name:
+        for each in self._by_name:
+            for name in names or [name for name in each if not name.startswith(RAW)]:
                 each.pop(name, None)
         self._layout = None
 

@@ -17,10 +17,8 @@ from typing import Any, Protocol, TypeVar
 from common_bench.model.trouble import EngineTrouble
 
 TICK = 0.03  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
-REST, REST_APART = (
-    0.5,
-    0.1,
-)  # of the work of a turn, that others in its process have before the next, however slow the machine is
+TICK_APART = 0.032  # the same where the engine has a process of its own
+REST = 0.5  # of the work of a turn, that others have before the next, however slow the machine is
 OVERSLEPT = 0.02  # s beyond what it asked for, that the loop slept because others had the interpreter
 AT_ONCE = 0.001  # s: something lay there before it listened
 LONGEST_FRAME = 0.05  # s that a turn waits for what is drawn of the one before
@@ -49,9 +47,10 @@ class Loop:
 
     def __init__(
         self, read: Callable[[Any], bool], turn: Callable[[], None], fell: Callable[[BaseException], None],
-        rest: float = REST,
+        rest: float | None = REST,
     ) -> None:  # fmt: skip
-        """rest: of the work of a turn, that others have before the next; read: takes what was registered with a link that has something, and says whether a turn is due at once;
+        """rest: of the work of a turn, that others have before the next; None where there are none, and a turn that comes late is
+        made up for; read: takes what was registered with a link that has something, and says whether a turn is due at once;
         turn: the flow; fell: told of an exception that either let through."""
         self._read, self._turn, self._fell, self._rest = read, turn, fell, rest
         self._selector = selectors.DefaultSelector()
@@ -182,7 +181,8 @@ class Loop:
             if self._going and (full or time.monotonic() >= self._next_turn()):
                 before = time.thread_time()
                 self._turn()
-                self._due = max(self._due + self.tick, time.monotonic() + self._rest * (time.thread_time() - before))
+                late = -self.tick if self._rest is None else self._rest * (time.thread_time() - before)
+                self._due = max(self._due + self.tick, time.monotonic() + late)
 
     def _listen(self, within: float) -> list[tuple[selectors.SelectorKey, int]]:
         """What has something to be read, at the latest within s; and since when that may have lain there."""

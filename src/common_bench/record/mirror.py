@@ -92,7 +92,7 @@ class Teller:
         self._heard: list[tuple[int, LiveWindow, News]] = []  # since the last turn
         self._ready: list[tuple[int, LiveWindow, News]] = []
         self._snapshot = Snapshot()
-        self._sender, self._layouts = Sender(), dict[Layout, Layout]()
+        self._sender, self._layouts = Sender(), dict[tuple[Any, ...], Layout]()
         self._states: Mapping[int, KitState] = {}  # as it was gathered last
         self._sent: dict[int, tuple[Any, ...]] = {}  # kit -> its state as it was told last, field by field
 

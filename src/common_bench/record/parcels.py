@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from common_bench.links.address import Address
-from common_bench.model.block import NO_FLOATS, Bools, Events, Floats, Rows, Series, Source, one_array
+from common_bench.model.block import NO_FLOATS, Block, Bools, Events, Floats, Rows, Series, Source, one_array
 from common_bench.model.calibration import Calibration
 from common_bench.model.plan import AskPlan
 from common_bench.model.stream import StreamFormat
@@ -121,7 +121,7 @@ SENT_ONCE = frozenset(
 class Numbers:
     """Puts arrays one after the other. Pieces that hold the same have one layout, which is the same object for all of them."""
 
-    def __init__(self, layouts: dict[Layout, Layout]) -> None:
+    def __init__(self, layouts: dict[tuple[Any, ...], Layout]) -> None:
         """layouts: of all pieces so far."""
         self._arrays: list[Any] = []
         self._end = 0
@@ -131,31 +131,31 @@ class Numbers:
         """Of a live window, as much as it shows: the layout, where its numbers begin, readings, and how many numbers each result and
         event has, where these are not as many."""
         block, arrays, sizes, begin = piece.block, list[Any](), list[int](), self._end
-        count, gaps, t = 0, False, NO_FLOATS
+        count, gaps = 0, False
         if block is not None:
-            count, gaps, t = len(block), bool(np.count_nonzero(block.gap_before)), block.t
-            arrays = [t, *block.channels.values(), *([block.gap_before] if gaps else [])]
+            count, gaps = len(block), _any(block.gap_before)
+            arrays = [block.t, *block.channels.values(), *([block.gap_before] if gaps else [])]
         told, events = list[tuple[str, str, bool, bool, bool, bool]](), list[str]()
+        times = list[Floats]()
         for name, result in piece.results.items():
-            if INNER not in name and isinstance(result, Series) and len(result):
-                parts = result.t is not t, bool(result.parts), _any(result.guess), result.rows is not None and _any(result.rows.gap_before)  # fmt: skip
-                told.append((name, result.unit, *parts))
-                sizes.append(len(result))
-                arrays += [
-                    each
-                    for each, there in zip(_arrays(result, *parts), (parts[0], True, *parts[1:]), strict=True)
-                    if there
-                ]
-        for name, result in piece.results.items():
-            if INNER not in name and isinstance(result, Events):
+            if INNER in name:
+                continue
+            if isinstance(result, Events):
                 events.append(name)
+                times.append(result.t)
+            elif len(result):
+                told.append((name, result.unit, *_put(result, block, gaps, arrays)))
                 sizes.append(len(result))
-                arrays.append(result.t)
-        layout = Layout(tuple(block.channels) if block is not None else (), tuple(told), tuple(events), gaps)
+        found = tuple(block.channels) if block is not None else (), tuple(told), tuple(events), gaps
+        layout = self._layouts.get(found)
+        if layout is None:
+            layout = self._layouts[found] = Layout(*found)
+        sizes += map(len, times)
+        arrays += times
         self._arrays += arrays
         self._end += sum(map(len, arrays))
         as_many = all(each == count for each in sizes)
-        return self._layouts.setdefault(layout, layout), begin, count, None if as_many else sizes, piece.sparse
+        return layout, begin, count, None if as_many else sizes, piece.sparse
 
     @property
     def bytes(self) -> bytes:
@@ -166,15 +166,24 @@ def _any(those: Bools | None) -> bool:
     return those is not None and bool(np.count_nonzero(those))
 
 
-def _arrays(result: Series, own_t: bool, has_u: bool, guess: bool, gaps: bool) -> list[Any]:
-    rows = result.rows
-    return [
-        result.t,
-        result.values,
-        result.u if has_u else None,
-        result.guess,
-        rows.gap_before if rows is not None else None,
-    ]
+def _put(result: Series, block: Block | None, gaps: bool, arrays: list[Any]) -> tuple[bool, bool, bool, bool]:
+    """Its arrays behind the others; gives which of them there are: its times, where they are not the block's, its uncertainty, guesses and
+    gaps. gaps: whether the block has some."""
+    own, guess, rows = block is None or result.t is not block.t, _any(result.guess), result.rows
+    if own:
+        arrays.append(result.t)
+    arrays.append(result.values)
+    if result.parts:
+        arrays.append(result.u)
+    if guess:
+        arrays.append(result.guess)
+    if rows is None:
+        broken = False
+    else:
+        broken = gaps if block is not None and rows.gap_before is block.gap_before else _any(rows.gap_before)
+        if broken:
+            arrays.append(rows.gap_before)
+    return own, bool(result.parts), guess, broken
 
 
 def packed_news(news: News, numbers: Numbers) -> tuple[Any, ...]:

@@ -41,13 +41,13 @@ class RunKeeper:
             kit.chain.begin_run()
             kit.waiting, kit.ended_run = AwaitedRun.asked(run, number, rule, now, speed), None
             _hold_port(kit)
-            kit.live.forget(*(name for name in kit.live.names() if not name.startswith("raw ")))
+            kit.live.forget()
             return
         setting = kit.chain.begin_run()
         begin = kit.chain.reader.cutter.line_start
         kit.run, kit.ended_run = RunUnderWay(run, number, rule, begin, setting, asked=now, room=self._room), None
         _hold_port(kit)
-        kit.live.forget(*(name for name in kit.live.names() if not name.startswith("raw ")))
+        kit.live.forget()
         self._put(kit, run, begin_byte=begin, state="open", setting=msgspec.json.encode(setting).decode())
         self._events.tell(EngineEvent("run-began", kit.kit, run))
 

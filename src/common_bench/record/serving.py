@@ -28,6 +28,7 @@ from common_bench.record.runs import Recorded
 BY_ITSELF = 0.25  # s, after which it is told how it stands though nothing has happened
 KEPT_WITHIN = 2.0  # s that what is heard may take to be kept where the program has ended
 AT_ONCE = 4_000_000  # bytes of runs that have ended, told of at once; then the rest
+SWEPT = 10_000, 20, 100  # objects after which those that came last are looked through for what nobody holds, and so on
 A_NUMBER = 8  # bytes
 SWITCHES = (
     0.0005  # s after which a thread gives way: what comes is stamped when it comes, however much is told meanwhile
@@ -64,6 +65,7 @@ def serve(pipe: Connection, lock: int | None, begin: Beginning) -> None:
     signal.signal(signal.SIGTERM, lambda *_: os._exit(1))
     sys.setswitchinterval(SWITCHES)
     gc.freeze()
+    gc.set_threshold(*SWEPT)
     Serving(pipe, begin).serve()
 
 

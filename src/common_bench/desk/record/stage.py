@@ -42,7 +42,8 @@ class RecordStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self.tiles: list[Tile] = []
-        self._not_looked_at: list[Tile] = []  # since the last look at all of them began
+        self._not_looked_at: list[Tile] = []  # of those whose turn it is
+        self._odd = False  # whether it is the second half's of a crowd
         self.acts = actions = RunActions(hub, self.refresh)
         self._view = WALL
         self._chosen = False  # whether somebody has chosen the view
@@ -337,9 +338,16 @@ class RecordStage(StageView):
         return bool(self._not_looked_at)
 
     def _look_at_tiles(self) -> None:
-        """All of them, but of a crowd only as many as leave frames their time; the others are next."""
-        until = time.monotonic() + AT_ONE_TIME if len(self.tiles) > CROWDED else math.inf
-        self._not_looked_at = self._not_looked_at or list(self.tiles)
+        """All of them, but of a crowd only as many as leave frames their time; the others are next. So many that each is looked at in every
+        second round."""
+        crowd = len(self.tiles) > CROWDED
+        until = time.monotonic() + AT_ONE_TIME if crowd else math.inf
+        if not self._not_looked_at:
+            half = (len(self.tiles) + 1) // 2
+            self._not_looked_at, self._odd = (
+                self.tiles[self._odd * half :][:half] if crowd else [*self.tiles],
+                not self._odd,
+            )
         while self._not_looked_at:
             self._not_looked_at.pop(0).tick()
             if time.monotonic() > until:
@@ -390,5 +398,8 @@ class RecordStage(StageView):
             self.points.draw()
             return
         seen, shown = self.lesson.all_seen([tile.group for tile in self.tiles]), self._shown()
+        chosen = shown, dict(self._names_chosen)
         for tile in self.tiles:
-            tile.draw(SECONDS, self._begun_with(shown, tile.group), seen[tile.group])
+            if tile.has_drawn(state := seen[tile.group], chosen):
+                continue
+            tile.draw(SECONDS, self._begun_with(shown, tile.group), state)

@@ -87,7 +87,8 @@ class Tile(QFrame):
         self._pressed: QPoint | None = None
         self._dragged = False
         self._beside_at = 0.0
-        self._seen: object = None  # what was drawn last
+        self._drawn: object = None  # what was drawn last
+        self._chosen: object = None  # and what of it
         self._name = ""  # of what is shown first
         self._sensor: SensorPlan | None = None  # by which the plan measures it
         self.setObjectName("card")
@@ -296,16 +297,18 @@ class Tile(QFrame):
         say(self.trouble, trouble)
         self._make_room()
 
+    def has_drawn(self, state: KitState | None, chosen: object) -> bool:
+        """Whether there is nothing new since it was asked last. chosen: what is drawn of it."""
+        same = state is not None and state is self._drawn and chosen == self._chosen
+        self._drawn, self._chosen = state, chosen
+        return same and time.monotonic() - self._beside_at < BESIDE
+
     def draw(self, seconds: float, names: tuple[str, ...], state: KitState | None) -> None:
         """The last seconds of what `names` begins with, as the bench is seen now."""
         if state is None:
             say(self.value, NO_VALUE)
             return
         now = time.monotonic()
-        seen = state.live, state.live.last_t, names, seconds, self.trace.width(), state.trouble
-        if seen == self._seen and now - self._beside_at < BESIDE:
-            return  # nothing has come
-        self._seen = seen
         name = names[0] if names else ""
         latest = state.live.latest(name)
         picture = state.live.picture(name, seconds, max(60, self.trace.width()))

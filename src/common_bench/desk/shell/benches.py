@@ -141,6 +141,10 @@ class Benches(QFrame):
         self._quantities_heading.setVisible(bool(lesson.store.workings.lines))
 
     def refresh(self) -> None:
+        many = len(self.rows) > MANY
         for row in self.rows:
-            row.refresh()
+            if not (
+                many and self.isVisible() and row.visibleRegion().isEmpty()
+            ):  # one that is scrolled to has its turn then
+                row.refresh()
         self.stand_ins.refresh()
