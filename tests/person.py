@@ -208,12 +208,12 @@ def open_desk(
 ) -> Desk:
     """The demo; or, with the words that the stand-ins were started with, a new book on which they are plugged in."""
     if book is not None:  # a class that has come so far already, with its kits plugged in again
-        hub = Hub(OpenLesson.open(book, speed=speed), kits.folder, only_stand_ins=True)
+        hub = Hub(OpenLesson.open(book, speed=speed, apart=True), kits.folder, only_stand_ins=True)
         window = Bench(hub)
         hub.look_for_kits()
     elif more:
         aliases = [port.identity.removeprefix("stand-in-") for port in kits.notice.ports]
-        lesson = OpenLesson.make(folder / "plug.benchbook", plan or Plan("Plugging"), "9B", aliases, speed=speed)
+        lesson = OpenLesson.make(folder / "plug.benchbook", plan or Plan("Plugging"), "9B", aliases, speed=speed, apart=True)
         hub = Hub(lesson, kits.folder, only_stand_ins=True)
         hub.stage = "plug"
         window = Bench(hub)

@@ -38,14 +38,14 @@ class Demonstrated(NamedTuple):
 
 
 def prepared_lesson(
-    book: Path, *, speed: float = 1.0, count: int = 6, class_name: str = MAIN, seed: int = 9
-) -> OpenLesson:
+    book: Path, *, speed: float = 1.0, count: int = 6, class_name: str = MAIN, seed: int = 9, apart: bool = False,
+) -> OpenLesson:  # fmt: skip
     """A new book of the sample class with its groups and what they state of their conditions; nothing heard yet.
 
-    class_name: of a world that has a shipped plan.
+    class_name: of a world that has a shipped plan; apart: kits are heard by a process of their own.
     """
     plan, benches = shipped_plan(class_name), world_of(class_name).benches(count, seed)
-    lesson = OpenLesson.make(book, plan, CLASS_NAME, [bench.alias for bench in benches], speed=speed)
+    lesson = OpenLesson.make(book, plan, CLASS_NAME, [bench.alias for bench in benches], speed=speed, apart=apart)
     state_conditions(lesson, {bench.alias: bench.stated for bench in benches})
     return lesson
 

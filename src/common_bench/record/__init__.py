@@ -7,6 +7,7 @@ OFFERS = {
         "AnyEngine",
         "AnyJournal",
         "EngineApart",
+        "prepare",
     ),
     "chain": ("Chain",),
     "engine": (

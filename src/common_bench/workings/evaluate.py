@@ -58,6 +58,10 @@ class Workings:
     def kinds(self) -> dict[str, Kind]:
         return {line.name: line.kind for line in self.lines if line.kind}
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        """As it was written, and checked again where it is read: what it was compiled to cannot be sent."""
+        return check, ([line.text for line in self.lines], dict(self.channels), dict(self.raw))
+
     @property
     def troubles(self) -> list[WorkingTrouble]:
         return [line.trouble for line in self.lines if line.trouble]

@@ -74,6 +74,7 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
     """Shows the frame, then makes the real window in its place. A Trouble ends the program with its sentence."""
     from common_bench.desk.shell.faults import Faults, keep_a_log
     from common_bench.model.trouble import Trouble
+    from common_bench.record.apart import prepare
 
     app = application()
     first = FirstWindow(words)
@@ -81,6 +82,7 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
     app.processEvents()
     if os.environ.get("COMMON_BENCH_TIMES"):
         print(f"first painted window after {time.perf_counter() - STARTED:.3f} s", file=sys.stderr)
+    prepare()
     keep_a_log()
     faults = Faults()
     faults.watch()
@@ -214,7 +216,7 @@ def demo_window(
 
     out.mkdir(parents=True, exist_ok=True)
     path = out / f"{class_name}.benchbook"
-    lesson = prepared_lesson(path, speed=speed, class_name=class_name)
+    lesson = prepared_lesson(path, speed=speed, class_name=class_name, apart=True)
     plug_in(lesson, ports)
     hub, logs = Hub(lesson, ports, only_stand_ins=True), world_of(class_name).logs
     hub.stage = "record" if logs else "calibrate"

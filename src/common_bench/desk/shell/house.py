@@ -103,11 +103,11 @@ class House:
         if now is not None and now[0] == path.resolve() and lesson in (None, now[1]):
             self.back()
             return
-        self._leave_then(lambda: self._enter(lambda: OpenLesson.open_within_reach(path, lesson), "record"))
+        self._leave_then(lambda: self._enter(lambda: OpenLesson.open_within_reach(path, lesson, apart=True), "record"))
 
     def begin(self, path: Path, plan: Plan, origin: str) -> None:
         """The next lesson of a class."""
-        self._leave_then(lambda: self._enter(lambda: OpenLesson.begin(path, plan, origin=origin), "plan"))
+        self._leave_then(lambda: self._enter(lambda: OpenLesson.begin(path, plan, origin=origin, apart=True), "plan"))
 
     def make_class(self, path: Path, name: str, aliases: Sequence[str]) -> None:
         """A new book with its groups and no lesson yet. Raises Trouble."""
@@ -137,7 +137,7 @@ class House:
             self._stand_ins = StandInProcess(ports, world_speed=self._speed, class_name=key)
 
         def make() -> OpenLesson:
-            lesson = prepared_lesson(folder / f"{key}.benchbook", speed=self._speed, class_name=key)
+            lesson = prepared_lesson(folder / f"{key}.benchbook", speed=self._speed, class_name=key, apart=True)
             plug_in(lesson, ports)
             return lesson
 
