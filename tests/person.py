@@ -213,7 +213,9 @@ def open_desk(
         hub.look_for_kits()
     elif more:
         aliases = [port.identity.removeprefix("stand-in-") for port in kits.notice.ports]
-        lesson = OpenLesson.make(folder / "plug.benchbook", plan or Plan("Plugging"), "9B", aliases, speed=speed, apart=True)
+        lesson = OpenLesson.make(
+            folder / "plug.benchbook", plan or Plan("Plugging"), "9B", aliases, speed=speed, apart=True
+        )
         hub = Hub(lesson, kits.folder, only_stand_ins=True)
         hub.stage = "plug"
         window = Bench(hub)

@@ -8,12 +8,14 @@ import fcntl
 import json
 import os
 import socket
+import time
 from datetime import datetime
 from pathlib import Path
 from typing import IO
 
 from common_bench.model.trouble import BookTrouble, Trouble
 
+KEPT_WITHIN, AGAIN = 5.0, 0.05  # s that a process that outlives its program may take to keep what was heard; and between two looks
 LONGEST_FILE_NAME = 255  # bytes, of most file systems
 
 
@@ -32,7 +34,9 @@ class BookLock:
 
     def _held(self, book: Path) -> IO[str]:
         """The file, held. One who lets it go takes its name away too: a file that has no longer that name when it is held
-        is none, and it is tried again; so there is no moment at which two hold it."""
+        is none, and it is tried again; so there is no moment at which two hold it. Where the program that held it has ended, what that heard
+        is still being kept, and that is waited for."""
+        until = time.monotonic() + KEPT_WITHIN
         while True:
             try:
                 file = open(self.path, "a+", encoding="utf-8")  # noqa: SIM115 - held while the book is open
@@ -47,6 +51,9 @@ class BookLock:
                 file.seek(0)
                 holder = file.read()
                 file.close()
+                if _has_ended(holder) and time.monotonic() < until:
+                    time.sleep(AGAIN)
+                    continue
                 raise BookTrouble("book-open-elsewhere", where=str(book), holder=_words(holder)) from None
             with contextlib.suppress(OSError):
                 if os.path.samestat(os.fstat(file.fileno()), os.stat(self.path)):
@@ -88,6 +95,20 @@ def is_held(book: Path) -> bool:
     except BlockingIOError:
         return True
     except (OSError, BookTrouble):
+        return False
+    return False
+
+
+def _has_ended(holder: str) -> bool:
+    """Whether the program that held it ran on this machine and does not any more."""
+    try:
+        found = json.loads(holder)
+        if found["machine"] != socket.gethostname():
+            return False
+        os.kill(found["process"], 0)
+    except ProcessLookupError:
+        return True
+    except (ValueError, KeyError, TypeError, OSError):
         return False
     return False
 
