@@ -30,7 +30,7 @@ from common_bench.model.plan import RulePlan
 from common_bench.model.trouble import BookTrouble, EngineTrouble
 from common_bench.reading.lines import Lines
 from common_bench.record.events import EngineEvent
-from common_bench.record.live import RAW, JustWorked, LiveWindow, News
+from common_bench.record.live import RAW, JustWorked, LiveNews, LiveWindow
 from common_bench.record.mirror import MOST_WAITING, Mirror, Teller
 from common_bench.record.replay import replay
 from common_bench.record.rules import HowFar, Rule
@@ -102,11 +102,11 @@ def piece(draw: st.DrawFn, times: Times, again: bool) -> JustWorked:
 
 
 @st.composite
-def news(draw: st.DrawFn, times: Times) -> News:
+def news(draw: st.DrawFn, times: Times) -> LiveNews:
     what = draw(st.sampled_from(["came"] * 8 + ["anew", "again", "forgotten", "cleared"]))
     many = draw(st.integers(1, 3)) if what in ("came", "anew", "again") else 0
     names = tuple(draw(st.lists(st.sampled_from(QUANTITIES[:2]), unique=True))) if what == "forgotten" else ()
-    return News(what, [draw(piece(times, what == "again")) for _ in range(many)], names)  # type: ignore[arg-type]
+    return LiveNews(what, [draw(piece(times, what == "again")) for _ in range(many)], names)  # type: ignore[arg-type]
 
 
 def shown(window: LiveWindow) -> list[object]:
@@ -191,7 +191,7 @@ def test_of_what_nobody_takes_the_oldest_pictures_are_let_go_and_no_line_is_draw
     for turn in range(MOST_WAITING + 2):
         t = np.array([float(turn)])
         block = Block(t, nothing, nothing, np.empty(0, np.int64), gaps, {"load": t}, nothing)
-        live.follow(News("came", [JustWorked(block, {}, False)]))
+        live.follow(LiveNews("came", [JustWorked(block, {}, False)]))
         teller.turned(Snapshot(float(turn), turn, {3: state_of(live, LastLines().roll, turn)}))
         if turn == 0:
             mirror.take(teller.packed(None, [], [], (None, 0, 0)))

@@ -283,7 +283,7 @@ def test_a_loop_that_falls_now_and_then_goes_on_and_is_told_for_a_while(
     lesson, real = made.lesson, made.lesson.engine._publish
     falls = [OSError("a turn that fell")] * 2
 
-    def publish() -> None:
+    def publish(share: int | None = None) -> None:
         if falls:
             raise falls.pop()
         real()

@@ -30,7 +30,7 @@ from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.engine import END_WITHIN, FOR_RUNS, HANGS_AFTER, PATIENCE, Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.loop import passing
-from common_bench.record.mirror import Mirror, Told
+from common_bench.record.mirror import Mirror, Update
 from common_bench.record.parcels import Parcel
 from common_bench.record.rules import Rule
 from common_bench.record.serving import ENGINE, JOURNAL, MOVE, Beginning, Order, serve
@@ -287,7 +287,7 @@ class EngineApart:
         else:
             self._show(self._mirror.take(Parcel(first, second)))
 
-    def _show(self, told: Told) -> None:
+    def _show(self, told: Update) -> None:
         self.journal.stands = told.journal
         for event in told.events:
             self._events.put(event)

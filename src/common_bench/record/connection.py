@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from common_bench.links.address import Address
@@ -277,3 +278,13 @@ class KitConnection:
 
 
 LEAST_READINGS = 10  # before it is said how evenly they come
+
+
+def states_of(
+    kits: Mapping[int, KitConnection], before: Mapping[int, KitState], share: int | None, shares: int
+) -> dict[int, KitState]:
+    """How kits stand: those of a share as they are now, all where it is None; of others it is as it was."""
+    return {
+        id: kit.state if share in (None, kit.share(shares)) or id not in before else before[id]
+        for id, kit in kits.items()
+    }

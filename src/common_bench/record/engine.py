@@ -21,7 +21,7 @@ from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.awaited import parts_to_begin_at
 from common_bench.record.chain import Chain, Flow
-from common_bench.record.connection import Asking, KitConnection
+from common_bench.record.connection import Asking, KitConnection, states_of
 from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.loop import REST, TICK, TICK_APART, Loop, passing
 from common_bench.record.rules import Rule
@@ -60,10 +60,8 @@ class Engine:
         watcher: Watcher | None = None,
     ) -> None:  # fmt: skip
         """began: when its clock did, on that which `passing` reads, now where nobody says; watcher: is told all that is seen of it."""
-        self._watcher = watcher
-        self.journal = journal
-        self.speed = speed
-        self.patience = patience
+        self.journal, self._watcher = journal, watcher
+        self.speed, self.patience = speed, patience
         self.listener: Listener | None = None
         self.turned: Callable[[], bool] = lambda: False  # called in its own thread after each turn: whether it is drawn
         self._events = EventQueue()
@@ -264,11 +262,8 @@ class Engine:
 
     def _publish(self, share: int | None = None) -> None:
         """share: of the kits, that have had their turn; None where any may have changed."""
-        told, before, shares = self._events.told, self._snapshot.kits, self._shares
-        kits = {
-            id: kit.state if share in (None, kit.share(shares)) or id not in before else before[id]
-            for id, kit in self._kits.items()
-        }
+        told = self._events.told
+        kits = states_of(self._kits, self._snapshot.kits, share, self._shares)
         self._snapshot = Snapshot(self.now(), self._turn_number, kits)
         self._events.publish(told)
         if self._watcher is not None:

@@ -110,7 +110,7 @@ class JustWorked(NamedTuple):
         return None
 
 
-class News(NamedTuple):
+class LiveNews(NamedTuple):
     """What changes a live window. what: “came”; “anew” where all has been read anew under another format; “again” for results in the
     place of all so far; “forgotten” with the names, all that was worked out where there are none; “cleared”."""
 
@@ -126,7 +126,7 @@ class LiveWindow:
     the same.
     """
 
-    def __init__(self, tell: Callable[[News], object] | None = None) -> None:
+    def __init__(self, tell: Callable[[LiveNews], object] | None = None) -> None:
         """tell: hears of all that changes this window, once it has."""
         self._tell = tell
         self._lock = threading.Lock()
@@ -157,13 +157,13 @@ class LiveWindow:
     def add(self, flow: Flow, *, sparse: bool = False) -> None:
         """sparse: a line need not hold every column."""
         pieces = [JustWorked(each.block, each.results, sparse) for each in flow.worked]
-        self.follow(News("anew" if flow.heard.anew >= 0 else "came", pieces))
+        self.follow(LiveNews("anew" if flow.heard.anew >= 0 else "came", pieces))
 
     def again(self, worked: Sequence[Worked]) -> None:
         """Results of readings that have come already, in the place of all results so far."""
-        self.follow(News("again", [JustWorked(None, each.results, False) for each in worked]))
+        self.follow(LiveNews("again", [JustWorked(None, each.results, False) for each in worked]))
 
-    def follow(self, news: News) -> None:
+    def follow(self, news: LiveNews) -> None:
         """What this window, or the one that it shows what is in, has been told."""
         with self._lock:
             if news.what in ("again", "forgotten"):
@@ -352,7 +352,7 @@ class LiveWindow:
 
     def forget_all(self) -> None:
         """Clears everything, raw channels too, as after another stream format."""
-        self.follow(News("cleared"))
+        self.follow(LiveNews("cleared"))
 
     def _clear(self) -> None:
         self._before += len(self._waits)
@@ -369,7 +369,7 @@ class LiveWindow:
 
     def forget(self, *names: str) -> None:
         """Clears what a calibration or working gave before it was changed."""
-        self.follow(News("forgotten", names=names))
+        self.follow(LiveNews("forgotten", names=names))
 
     def _forget(self, names: Sequence[str]) -> None:
         self._place_all()

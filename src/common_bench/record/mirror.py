@@ -11,11 +11,11 @@ import msgspec
 
 from common_bench.model.trouble import Trouble
 from common_bench.record.events import EngineEvent
-from common_bench.record.live import LiveWindow, News
+from common_bench.record.live import LiveNews, LiveWindow
 from common_bench.record.parcels import (
-    Layout,
     Numbers,
     Parcel,
+    PieceLayout,
     Receiver,
     Sender,
     len_of,
@@ -69,7 +69,7 @@ class KitNews(NamedTuple):
     live: list[tuple[Any, ...]]
 
 
-class Told(NamedTuple):
+class Update(NamedTuple):
     """All that is new at one time. answers: (number of the command, what it gave, what it raised); journal: what keeps
     it from keeping, bytes dropped, bytes kept."""
 
@@ -89,14 +89,14 @@ class Teller:
     def __init__(self, wake: Callable[[], object]) -> None:
         """wake: called once there is something."""
         self._wake, self._lock = wake, threading.Lock()
-        self._heard: list[tuple[int, LiveWindow, News]] = []  # since the last turn
-        self._ready: list[tuple[int, LiveWindow, News]] = []
+        self._heard: list[tuple[int, LiveWindow, LiveNews]] = []  # since the last turn
+        self._ready: list[tuple[int, LiveWindow, LiveNews]] = []
         self._snapshot = Snapshot()
-        self._sender, self._layouts = Sender(), dict[tuple[Any, ...], Layout]()
+        self._sender, self._layouts = Sender(), dict[tuple[Any, ...], PieceLayout]()
         self._states: Mapping[int, KitState] = {}  # as it was gathered last
         self._sent: dict[int, tuple[Any, ...]] = {}  # kit -> its state as it was told last, field by field
 
-    def hear(self, kit: int, live: LiveWindow, news: News) -> None:
+    def hear(self, kit: int, live: LiveWindow, news: LiveNews) -> None:
         self._heard.append((kit, live, news))
 
     def turned(self, snapshot: Snapshot) -> None:
@@ -111,7 +111,7 @@ class Teller:
     def _let_go(self) -> None:
         """Windows of which something is let go begin anew, so that no line is drawn across what is missing."""
         gone, self._ready = self._ready[: MOST_WAITING // 2], self._ready[MOST_WAITING // 2 :]
-        anew = {kit: (kit, live, News("cleared")) for kit, live, _ in gone}
+        anew = {kit: (kit, live, LiveNews("cleared")) for kit, live, _ in gone}
         self._ready[:0] = anew.values()
 
     def packed(
@@ -135,7 +135,7 @@ class Teller:
         for kit in gone:
             del self._sent[kit]
         self._states = snapshot.kits
-        told = Told(snapshot.at, snapshot.turn, trouble, kits, gone, events, answers, journal)
+        told = Update(snapshot.at, snapshot.turn, trouble, kits, gone, events, answers, journal)
         return self._sender.packed(tuple(told), numbers.bytes)
 
     def _new_of(self, kit: int, state: KitState, live: list[tuple[Any, ...]], whole: bool) -> KitNews:
@@ -187,10 +187,10 @@ class Mirror:
         self._lines: dict[int, int] = {}  # kit -> how many its tape holds
         self.snapshot = Snapshot()
 
-    def take(self, parcel: Parcel) -> Told:
+    def take(self, parcel: Parcel) -> Update:
         told_kits: Mapping[int, KitNews]
         told, numbers = self._receiver.unpacked(parcel)
-        found = Told(*told)
+        found = Update(*told)
         told_kits = found.kits
         for kit in found.gone:
             self._kits.pop(kit, None)

@@ -18,7 +18,7 @@ from common_bench.model.plan import AskPlan
 from common_bench.model.stream import StreamFormat
 from common_bench.reading.judgement import Judgement
 from common_bench.reading.lines import Lines
-from common_bench.record.live import RAW, JustWorked, News
+from common_bench.record.live import RAW, JustWorked, LiveNews
 from common_bench.record.rules import Rule
 from common_bench.record.tape import Piece, TapeLine
 from common_bench.workings.evaluate import INNER
@@ -102,7 +102,7 @@ class Receiver:
         return _Unpickler(body, self._sent).load(), np.frombuffer(parcel.numbers)
 
 
-class Layout(NamedTuple):
+class PieceLayout(NamedTuple):
     """What a piece for a live window holds, in the order in which its numbers lie. channels: names; results: (name, unit, whether its
     times are not the block's, whether its uncertainty is told, its guesses, its gaps) each; events: names; gaps: whether there are some
     before the block's readings."""
@@ -114,14 +114,14 @@ class Layout(NamedTuple):
 
 
 SENT_ONCE = frozenset(
-    [Address, Calibration, AskPlan, StreamFormat, Judgement, Rule, Layout]
+    [Address, Calibration, AskPlan, StreamFormat, Judgement, Rule, PieceLayout]
 )  # each of them stays as it is
 
 
 class Numbers:
     """Puts arrays one after the other. Pieces that hold the same have one layout, which is the same object for all of them."""
 
-    def __init__(self, layouts: dict[tuple[Any, ...], Layout]) -> None:
+    def __init__(self, layouts: dict[tuple[Any, ...], PieceLayout]) -> None:
         """layouts: of all pieces so far."""
         self._arrays: list[Any] = []
         self._end = 0
@@ -149,7 +149,7 @@ class Numbers:
         found = tuple(block.channels) if block is not None else (), tuple(told), tuple(events), gaps
         layout = self._layouts.get(found)
         if layout is None:
-            layout = self._layouts[found] = Layout(*found)
+            layout = self._layouts[found] = PieceLayout(*found)
         sizes += map(len, times)
         arrays += times
         self._arrays += arrays
@@ -186,13 +186,13 @@ def _put(result: Series, block: Block | None, gaps: bool, arrays: list[Any]) -> 
     return own, bool(result.parts), guess, broken
 
 
-def packed_news(news: News, numbers: Numbers) -> tuple[Any, ...]:
+def packed_news(news: LiveNews, numbers: Numbers) -> tuple[Any, ...]:
     return news.what, [numbers.packed(each) for each in news.pieces if isinstance(each, JustWorked)], news.names
 
 
-def unpacked_news(told: tuple[Any, ...], numbers: Floats) -> News:
+def unpacked_news(told: tuple[Any, ...], numbers: Floats) -> LiveNews:
     what, pieces, names = told
-    return News(what, [ToldPiece(numbers, *each) for each in pieces], names)
+    return LiveNews(what, [ToldPiece(numbers, *each) for each in pieces], names)
 
 
 class ToldPiece:
@@ -201,7 +201,7 @@ class ToldPiece:
     __slots__ = ("_begin", "_count", "_found", "_numbers", "_sizes", "_sparse", "layout")
 
     def __init__(
-        self, numbers: Floats, layout: Layout, begin: int, count: int, sizes: list[int] | None, sparse: bool
+        self, numbers: Floats, layout: PieceLayout, begin: int, count: int, sizes: list[int] | None, sparse: bool
     ) -> None:
         self._numbers, self.layout, self._begin, self._count = numbers, layout, begin, count
         self._sizes, self._sparse = sizes, sparse

@@ -62,11 +62,16 @@ def serve(pipe: Connection, lock: int | None, begin: Beginning) -> None:
     """In the engine's own process, until the pipe is closed. lock: the file that is held while the book is open, which this process holds
     too; it is let go when both have ended."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # from a keyboard: the program ends this one when it ends
-    signal.signal(signal.SIGTERM, lambda *_: os._exit(1))
+    for each in (signal.SIGTERM, signal.SIGHUP):  # from a system that goes down, or a program that ends in a hurry
+        signal.signal(each, _stop)
     sys.setswitchinterval(SWITCHES)
     gc.freeze()
     gc.set_threshold(*SWEPT)
     Serving(pipe, begin).serve()
+
+
+def _stop(*_: object) -> None:
+    raise EOFError
 
 
 class Serving:
@@ -119,6 +124,8 @@ class Serving:
         given, raised = None, None
         try:
             given = act()
+        except EOFError:
+            raise
         except BaseException as fault:
             raised = fault if isinstance(fault, Trouble) else EngineTrouble("engine-failed", fault=f"{fault}")
         self._answers.append((order.number, given, raised))

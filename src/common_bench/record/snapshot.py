@@ -13,7 +13,7 @@ from common_bench.model.plan import AskPlan
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import LinkTrouble, Trouble
 from common_bench.reading.judgement import Judgement
-from common_bench.record.live import LiveWindow, News
+from common_bench.record.live import LiveNews, LiveWindow
 from common_bench.record.rules import HowFar, Rule
 from common_bench.record.tape import Roll, TapeLine
 
@@ -138,6 +138,6 @@ class Snapshot(msgspec.Struct, frozen=True, eq=False):
 class Watcher(Protocol):
     """Is told in the engine's own thread all that can be seen of it."""
 
-    def hear(self, kit: int, live: LiveWindow, news: News) -> object: ...
+    def hear(self, kit: int, live: LiveWindow, news: LiveNews) -> object: ...
 
     def turned(self, snapshot: Snapshot) -> object: ...

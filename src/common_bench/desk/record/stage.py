@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -16,6 +15,7 @@ from common_bench.desk.look.sheet import px
 from common_bench.desk.record.bring_view import BringView
 from common_bench.desk.record.expecting import ask_expected
 from common_bench.desk.record.groups_graph import GroupsGraph
+from common_bench.desk.record.in_turn import CROWDED, InTurn
 from common_bench.desk.record.one_bench import OneBench
 from common_bench.desk.record.points_view import PointsView
 from common_bench.desk.record.replay_bar import ReplayBar
@@ -28,9 +28,7 @@ from common_bench.model.bench import Group
 from common_bench.model.measured import written
 
 SECONDS = 12.0  # s that a tile shows
-CROWDED = 16  # tiles beyond which there is room for a name, a number and a trace only
 ROOMY = 9  # tiles up to which each shows everything
-AT_ONE_TIME = 0.006  # s that looking at the tiles of a crowd takes
 
 
 WALL, GRAPH, ONE, POINTS, BRING = 0, 1, 2, 3, 4  # views
@@ -42,8 +40,7 @@ class RecordStage(StageView):
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
         self.tiles: list[Tile] = []
-        self._not_looked_at: list[Tile] = []  # of those whose turn it is
-        self._odd = False  # whether it is the second half's of a crowd
+        self._in_turn = InTurn()
         self.acts = actions = RunActions(hub, self.refresh)
         self._view = WALL
         self._chosen = False  # whether somebody has chosen the view
@@ -266,7 +263,7 @@ class RecordStage(StageView):
             tile.deleteLater()
         small = len(groups) > ROOMY
         tiny = len(groups) > CROWDED
-        self._not_looked_at = []
+        self._in_turn.begin_anew()
         self.tiles = [Tile(self.hub, group, self._dropped, small=small, tiny=tiny) for group in groups]
         columns = (
             1
@@ -330,28 +327,11 @@ class RecordStage(StageView):
         if self._view == POINTS:
             self.points.tick()
             self._say_take()
-        if self._view == WALL:
-            self._look_at_tiles()
+        more = self._view == WALL and self._in_turn.look(self.tiles)
         named = all(tile.has_room_for_names for tile in self.tiles)  # in all of them or in none
         for tile in self.tiles:
             tile.show_names(named)
-        return bool(self._not_looked_at)
-
-    def _look_at_tiles(self) -> None:
-        """All of them, but of a crowd only as many as leave frames their time; the others are next. So many that each is looked at in every
-        second round."""
-        crowd = len(self.tiles) > CROWDED
-        until = time.monotonic() + AT_ONE_TIME if crowd else math.inf
-        if not self._not_looked_at:
-            half = (len(self.tiles) + 1) // 2
-            self._not_looked_at, self._odd = (
-                self.tiles[self._odd * half :][:half] if crowd else [*self.tiles],
-                not self._odd,
-            )
-        while self._not_looked_at:
-            self._not_looked_at.pop(0).tick()
-            if time.monotonic() > until:
-                break
+        return more
 
     def _say_take(self) -> None:
         """What the one main action does now."""
