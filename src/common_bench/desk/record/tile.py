@@ -38,6 +38,7 @@ from common_bench.record.snapshot import KitState
 SECOND_DECIMALS = 3  # of the smaller value on a tile
 LOW = 165  # px of a tile's height below which only what matters most is shown
 LOWEST = 95  # px below which there is no room for a trace
+IDLE = 1.0  # s after which it is drawn though nothing is new
 BESIDE = 0.1  # s between two looks at what stands beside the number and the trace: nobody reads it faster
 STALE = 10.0  # s after which the last event's value is no longer shown as of now
 
@@ -301,7 +302,7 @@ class Tile(QFrame):
         """Whether there is nothing new since it was asked last. chosen: what is drawn of it."""
         same = state is not None and state is self._drawn and chosen == self._chosen
         self._drawn, self._chosen = state, chosen
-        return same and time.monotonic() - self._beside_at < BESIDE
+        return same and time.monotonic() - self._beside_at < IDLE
 
     def draw(self, seconds: float, names: tuple[str, ...], state: KitState | None) -> None:
         """The last seconds of what `names` begins with, as the bench is seen now."""
