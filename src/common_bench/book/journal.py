@@ -23,7 +23,7 @@ from common_bench.book.soundness import journal_fault, journal_sum
 from common_bench.model.block import Stamped, bytes_of, stamps_of
 from common_bench.model.trouble import EngineTrouble, Trouble
 
-EVERY = 0.12  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
+EVERY = 0.14  # s between transactions; with the engine's turn and the commit this stays under 0.25 s
 MOST_HELD = 64_000_000  # bytes that wait in memory while the book cannot be written: an hour of 16 kits
 AGAIN = 1.0  # s until a refused transaction is tried again
 FLUSH_WITHIN = 30.0  # s

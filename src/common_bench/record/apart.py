@@ -28,7 +28,7 @@ from common_bench.model.run import Ending
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.engine import END_WITHIN, FOR_RUNS, HANGS_AFTER, PATIENCE, Engine
-from common_bench.record.events import EngineEvent
+from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.loop import passing
 from common_bench.record.mirror import Mirror, Update
 from common_bench.record.parcels import Parcel
@@ -90,7 +90,7 @@ class EngineApart:
         self._sending = threading.Lock()
         self._answers: dict[int, Future[Any]] = {}
         self._moves: dict[int, queue.SimpleQueue[bool]] = {}
-        self._events: queue.SimpleQueue[EngineEvent] = queue.SimpleQueue()
+        self._events = EventQueue()
         self._over = self._ended = False
         self._reader = threading.Thread(target=self._read, name="engine's window", daemon=True)
 
@@ -131,11 +131,7 @@ class EngineApart:
         self._send(Order(0, ENGINE, "=patience", (seconds,)))
 
     def events(self) -> list[EngineEvent]:
-        found: list[EngineEvent] = []
-        with contextlib.suppress(queue.Empty):
-            while True:
-                found.append(self._events.get_nowait())
-        return found
+        return self._events.take()
 
     def drawn(self) -> None:
         """Nothing waits for what is drawn."""
@@ -290,7 +286,8 @@ class EngineApart:
     def _show(self, told: Update) -> None:
         self.journal.stands = told.journal
         for event in told.events:
-            self._events.put(event)
+            self._events.tell(event)
+        self._events.publish()
         for number, given, raised in told.answers:
             answer = self._answers.pop(number, None)
             if answer is None or not answer.set_running_or_notify_cancel():

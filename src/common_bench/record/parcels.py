@@ -102,15 +102,27 @@ class Receiver:
         return _Unpickler(body, self._sent).load(), np.frombuffer(parcel.numbers)
 
 
-class PieceLayout(NamedTuple):
+ToldOf = tuple[str, str, bool, bool, bool, bool]
+
+
+class PieceLayout:
     """What a piece for a live window holds, in the order in which its numbers lie. channels: names; results: (name, unit, whether its
     times are not the block's, whether its uncertainty is told, its guesses, its gaps) each; events: names; gaps: whether there are some
-    before the block's readings."""
+    before the block's readings. rows: how many numbers there are for each reading, where nothing has more or fewer; places: name -> the
+    first of these that is its own, and the rest of what is told of it."""
 
-    channels: tuple[str, ...]
-    results: tuple[tuple[str, str, bool, bool, bool, bool], ...]
-    events: tuple[str, ...]
-    gaps: bool
+    def __init__(
+        self, channels: tuple[str, ...], results: tuple[ToldOf, ...], events: tuple[str, ...], gaps: bool
+    ) -> None:
+        self.channels, self.results, self.events, self.gaps = channels, results, events, gaps
+        self.rows = 1 + len(channels) + gaps
+        self.places: dict[str, tuple[int, str, bool, bool, bool, bool]] = {}
+        for name, unit, own, u, guess, broken in results:
+            self.places[name] = self.rows, unit, own, u, guess, broken
+            self.rows += 1 + own + u + guess + broken
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return PieceLayout, (self.channels, self.results, self.events, self.gaps)
 
 
 SENT_ONCE = frozenset(
@@ -130,36 +142,45 @@ class Numbers:
     def packed(self, piece: JustWorked) -> tuple[Any, ...]:
         """Of a live window, as much as it shows: the layout, where its numbers begin, readings, and how many numbers each result and
         event has, where these are not as many."""
-        block, arrays, sizes, begin = piece.block, list[Any](), list[int](), self._end
-        count, gaps = 0, False
+        block, begin, key = piece.block, self._end, list[Any]()
+        arrays, sizes, count, gaps = list[Any](), list[int](), 0, False
         if block is not None:
-            count, gaps = len(block), _any(block.gap_before)
-            arrays = [block.t, *block.channels.values(), *([block.gap_before] if gaps else [])]
-        told, events = list[tuple[str, str, bool, bool, bool, bool]](), list[str]()
-        times = list[Floats]()
+            count, gaps = len(block.t), _any(block.gap_before)
+            arrays = [block.t, *block.channels.values()]
+            if gaps:
+                arrays.append(block.gap_before)
+            key = [gaps, *block.channels, None]  # what follows is no channel
         for name, result in piece.results.items():
-            if INNER in name:
-                continue
-            if isinstance(result, Events):
-                events.append(name)
-                times.append(result.t)
-            elif len(result):
-                told.append((name, result.unit, *_put(result, block, gaps, arrays)))
-                sizes.append(len(result))
-        found = tuple(block.channels) if block is not None else (), tuple(told), tuple(events), gaps
+            if isinstance(result, Series) and len(result.values) and INNER not in name:
+                key += (name, result.unit, *_put(result, block, gaps, arrays))
+                sizes.append(len(result.values))
+        for name, result in piece.results.items():
+            if isinstance(result, Events) and INNER not in name:
+                key += (None, name)
+                arrays.append(result.t)
+                sizes.append(len(result.t))
+        found = tuple(key)
         layout = self._layouts.get(found)
         if layout is None:
-            layout = self._layouts[found] = PieceLayout(*found)
-        sizes += map(len, times)
-        arrays += times
+            layout = self._layouts[found] = _layout_of(piece, gaps)
         self._arrays += arrays
-        self._end += sum(map(len, arrays))
         as_many = all(each == count for each in sizes)
+        self._end += count * len(arrays) if as_many else sum(map(len, arrays))
         return layout, begin, count, None if as_many else sizes, piece.sparse
 
     @property
     def bytes(self) -> bytes:
         return np.concatenate(self._arrays, dtype=np.float64).tobytes() if self._arrays else b""
+
+
+def _layout_of(piece: JustWorked, gaps: bool) -> PieceLayout:
+    told = tuple(
+        (name, result.unit, *_put(result, piece.block, gaps, []))
+        for name, result in piece.results.items()
+        if isinstance(result, Series) and len(result) and INNER not in name
+    )
+    events = tuple(name for name, result in piece.results.items() if isinstance(result, Events) and INNER not in name)
+    return PieceLayout(tuple(piece.block.channels) if piece.block is not None else (), told, events, gaps)
 
 
 def _any(those: Bools | None) -> bool:
@@ -244,30 +265,32 @@ class ToldPiece:
         return self._numbers[at : at + self._count] > 0 if self.layout.gaps else _none(self._count)
 
     def series(self, name: str) -> Series | None:
-        place = self._places()[0].get(name)
-        if place is None:
-            return None
-        at, size, unit, own_t, has_u, has_guess, has_gaps = place
-        t, at = (
-            (self._numbers[at : at + size], at + size)
-            if own_t
-            else (self._numbers[self._begin : self._begin + size], at)
-        )
-        each = [
-            self._numbers[start : start + size]
-            for start in range(at, at + size * (1 + has_u + has_guess + has_gaps), size)
-        ]
-        rows = Rows(each[-1] > 0, NO_FLOATS, NO_BOOLS) if has_gaps else None
+        if self._sizes is None:
+            there = self.layout.places.get(name)
+            if there is None:
+                return None
+            row, unit, own_t, has_u, has_guess, has_gaps = there
+            at, size = self._begin + self._count * row, self._count
+        else:
+            place = self._places()[0].get(name)
+            if place is None:
+                return None
+            at, size, unit, own_t, has_u, has_guess, has_gaps = place
+        numbers, first = self._numbers, self._begin
+        if own_t:
+            first, at = at, at + size
+        each = [numbers[low : low + size] for low in range(at, at + size * (1 + has_u + has_guess + has_gaps), size)]
         return Series(
-            t, each[0], unit, {ALL: each[1]} if has_u else {}, each[1 + has_u] > 0 if has_guess else None, rows=rows
-        )
+            numbers[first : first + size], each[0], unit, {ALL: each[1]} if has_u else {},
+            each[1 + has_u] > 0 if has_guess else None,
+            rows=Rows(each[-1] > 0, NO_FLOATS, NO_BOOLS) if has_gaps else None,
+        )  # fmt: skip
 
     def joined(self, pieces: Sequence[ToldPiece]) -> ToldPiece | None:
         """Pieces of one layout, whose numbers lie alike, are put beside each other."""
-        layout, many = self.layout, 1 + len(self.layout.channels) + self.layout.gaps
+        layout, many = self.layout, self.layout.rows
         if layout.events or any(each.layout is not layout or each._sizes or not each._count for each in pieces):
             return None
-        many += sum(1 + sum(each[2:]) for each in layout.results)
         rows = [
             each._numbers[each._begin : each._begin + many * each._count].reshape(many, each._count) for each in pieces
         ]
