@@ -12,6 +12,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from multiprocessing.popen_forkserver import Popen as ForkServerPopen
 from pathlib import Path
 
 import msgspec
@@ -29,6 +30,7 @@ from common_bench.model.block import Block, Events, Floats, Rows, Series, Source
 from common_bench.model.plan import RulePlan
 from common_bench.model.trouble import BookTrouble, EngineTrouble
 from common_bench.reading.lines import Lines
+from common_bench.record.engine import Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.live import RAW, JustWorked, LiveNews, LiveWindow
 from common_bench.record.mirror import MOST_WAITING, Mirror, Teller
@@ -344,6 +346,20 @@ def test_a_program_that_is_killed_loses_nothing_that_was_heard_and_the_next_wait
         assert run.ending.code == "program-stopped"
         assert replay(again.book, run, again.store.channels).seconds > 2.5
     again.close()
+
+
+def test_where_no_process_can_be_made_kits_are_heard_by_this_one(
+    apart: Callable[..., Class], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refuse(*_: object) -> None:
+        raise OSError(12, "Cannot allocate memory")
+
+    monkeypatch.setattr(ForkServerPopen, "__init__", refuse)
+    made = apart(count=1)
+    assert isinstance(made.lesson.engine, Engine)
+    made.lesson.recording.begin_runs(list(made.group.values()))
+    made.world(3)
+    assert made.lesson.roster.snapshot.trouble is None
 
 
 def test_a_book_that_is_gone_is_written_anew_while_another_process_hears(apart: Callable[..., Class]) -> None:

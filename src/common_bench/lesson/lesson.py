@@ -37,7 +37,7 @@ from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.plan import Plan
 from common_bench.model.run import Run
 from common_bench.model.trouble import BookTrouble, Trouble
-from common_bench.record.apart import AnyEngine, AnyJournal, EngineApart
+from common_bench.record.apart import AnyEngine, AnyJournal, engine_apart
 from common_bench.record.engine import PATIENCE, Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.replay import replay
@@ -76,15 +76,12 @@ class OpenLesson:
             self.notices.append(Trouble("book-rows-damaged", count=len(damaged), which=which))
         self.changes = Changes(self.store)
         self._engine: AnyEngine | None = None
-        self._journal: AnyJournal | None = None
         if live and apart:
-            self._engine = EngineApart(
-                book.path, book.lock.file if book.lock is not None else None, speed=speed, patience=patience
-            )
-            self._journal = self._engine.journal
+            held = book.lock.file if book.lock is not None else None
+            self._engine = engine_apart(book.path, held, speed=speed, patience=patience)
         elif live:
-            self._journal = JournalWriter(book.path)
-            self._engine = Engine(self._journal, speed=speed, patience=patience)
+            self._engine = Engine(JournalWriter(book.path), speed=speed, patience=patience)
+        self._journal: AnyJournal | None = self._engine.journal if self._engine is not None else None
         self.roster = Roster(self.store, self.changes, self._engine)
         self.sensors = SensorStates(self.store, self.roster, self.changes, speed)
         self.register = Register(self.store, self.changes, self.roster)
@@ -110,7 +107,8 @@ class OpenLesson:
         self._formats: set[int] = set()  # kits whose formats are to be kept
         if self._engine is not None:
             self.roster.take_passwords_out()
-            self._engine.start()
+            if not apart:
+                self._engine.start()
 
     @classmethod
     def make(

@@ -6,7 +6,7 @@ OFFERS = {
     "apart": (
         "AnyEngine",
         "AnyJournal",
-        "EngineApart",
+        "engine_apart",
         "prepare",
     ),
     "chain": ("Chain",),

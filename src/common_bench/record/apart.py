@@ -33,7 +33,7 @@ from common_bench.record.loop import passing
 from common_bench.record.mirror import Mirror, Update
 from common_bench.record.parcels import Parcel
 from common_bench.record.rules import Rule
-from common_bench.record.serving import ENGINE, JOURNAL, MOVE, Beginning, Order, serve
+from common_bench.record.serving import END, ENGINE, JOURNAL, MOVE, Beginning, Order, serve
 from common_bench.record.snapshot import Snapshot
 from common_bench.workings.evaluate import Workings
 
@@ -248,9 +248,13 @@ class EngineApart:
     def end(self) -> None:
         """All is kept: lets the process go."""
         self._ended = True
-        self._pipe.close()
+        self._send(Order(0, END, ""))
+        self._reader.join(GONE_WITHIN)
         if self._process is not None:
+            if self._reader.is_alive():
+                self._process.kill()  # it stands still, and has nothing left to do
             self._process.join(GONE_WITHIN)
+        self._pipe.close()
 
     # in the thread that reads
 
@@ -259,7 +263,7 @@ class EngineApart:
             self._begin()
             while True:
                 self._take(self._pipe.recv_bytes())
-        except (EOFError, OSError, TypeError):  # as where the pipe has been closed while it was read
+        except (EOFError, OSError):
             pass
         except Exception:
             log.exception("what an engine's process told")
@@ -269,9 +273,12 @@ class EngineApart:
     def _begin(self) -> None:
         begin = Beginning(str(self._path), self.speed, self._patience, self._began)
         lock = HeldFile(self._lock) if self._lock is not None else None
-        self._process = _context().Process(target=serve, args=(self._theirs, lock, begin), daemon=True)
-        self._process.start()
-        self._theirs.close()
+        process = _context().Process(target=serve, args=(self._theirs, lock, begin), daemon=True)
+        try:
+            process.start()
+            self._process = process
+        finally:
+            self._theirs.close()
 
     def _take(self, first: bytes) -> None:
         second = self._pipe.recv_bytes()
@@ -347,3 +354,19 @@ class JournalApart:
 
 AnyEngine = Engine | EngineApart
 AnyJournal = JournalWriter | JournalApart
+
+
+def engine_apart(path: Path, lock: int | None, *, speed: float, patience: float) -> AnyEngine:
+    """In a process of its own, which has begun; in this one where none can be made, as where memory is short. path, lock: as of
+    EngineApart."""
+    made = EngineApart(path, lock, speed=speed, patience=patience)
+    try:
+        made.start()
+    except Trouble as fault:
+        log.warning("no process for the engine: %s", fault)
+        made.end()
+    else:
+        return made
+    here = Engine(JournalWriter(path), speed=speed, patience=patience)
+    here.start()
+    return here

@@ -34,7 +34,7 @@ SWITCHES = (
     0.0005  # s after which a thread gives way: what comes is stamped when it comes, however much is told meanwhile
 )
 ENGINE, JOURNAL = "engine", "journal"
-MOVE = "move"
+MOVE, END = "move", "end"
 
 Answer = tuple[int, Any, BaseException | None]
 
@@ -106,6 +106,8 @@ class Serving:
     # what is asked of it
 
     def _do(self, order: Order) -> None:
+        if order.whom == END:
+            raise EOFError
         if order.whom == MOVE:
             moved = self._moves.pop(order.number)
             if order.name:
