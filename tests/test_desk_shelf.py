@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -328,6 +329,30 @@ def test_the_next_lesson_begins_while_one_is_open_and_the_program_does_not_end_b
     QTimer.singleShot(0, next_lesson)
     assert APPLICATION.exec() == 42, "and not what it gives when its last window has gone"
     assert t.window.isVisible()
+
+
+def test_a_lesson_whose_kits_are_heard_no_more_is_opened_again_with_one_click(
+    teacher: Callable[..., Teacher], tmp_path: Path
+) -> None:
+    ports = tmp_path / "ports"
+    with kits_at(ports, count=2):
+        t = teacher(ports)
+        t.make_class("9B", "2", tmp_path / "9b.benchbook")
+        t.press("E")
+        t.press("2")
+        t.until(lambda: len([kit for kit in t.bench.hub.lesson.roster.kits.values() if kit.can_record]) == 2, "heard")
+        t.press("G", "4", "R")
+        t.until(
+            lambda: all(t.bench.hub.lesson.roster.run(g.id) for g in t.bench.hub.lesson.store.groups), "they record"
+        )
+        QTest.qWait(1500)
+        os.kill(t.bench.hub.lesson.engine.process, signal.SIGKILL)
+        t.see("the part of the program that listens has stopped")
+        t.click("Open it again")
+        t.see("were still open when the program stopped")
+        lesson = t.bench.hub.lesson
+        t.until(lambda: len([kit for kit in lesson.roster.kits.values() if kit.can_record]) == 2, "heard again")
+        assert len([run for run in lesson.store.kept_runs() if run.end]) == 2
 
 
 def test_a_book_that_another_program_holds_is_opened_to_be_read_and_follows_what_is_done_there(

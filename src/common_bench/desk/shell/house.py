@@ -109,6 +109,11 @@ class House:
         """The next lesson of a class."""
         self._leave_then(lambda: self._enter(lambda: OpenLesson.begin(path, plan, origin=origin, apart=True), "plan"))
 
+    def _open_again(self) -> None:
+        """The lesson that is open, where its kits are heard no more."""
+        if (now := self.open_now()) is not None:
+            self._leave_then(lambda: self._enter(lambda: OpenLesson.open_within_reach(*now, apart=True), "record"))
+
     def make_class(self, path: Path, name: str, aliases: Sequence[str]) -> None:
         """A new book with its groups and no lesson yet. Raises Trouble."""
         make_class(path, name, aliases)
@@ -164,6 +169,8 @@ class House:
         hub = Hub(lesson, stand_ins or self._ports, only_stand_ins=stand_ins is not None)
         if lesson.is_live:
             hub.try_to(lesson.roster.hear_added)
+        if stand_ins is None:
+            hub.open_again = self._open_again
         hub.stage = "plan" if stage == "plan" else "record"
         self._take(Bench(hub, self._faults, self))
 

@@ -118,6 +118,7 @@ class Hub(QObject):
         self.messages = MessagePlace(self._keys_back)
         self.play_again: Callable[[int], object] = lambda run: None  # shows a run in Record as if it were live
         self.walk_back: Callable[[int], object] = lambda run: None  # shows how a run's finding came about, in Work up
+        self.open_again: Callable[[], object] | None = None  # this lesson, where that can be
         self.keys_back: Callable[[], object] = lambda: None  # gives the keyboard to the stage
         self._awaited: list[tuple[Future[object], Callable[[object], object]]] = []
         lesson.changes.watchers.append(self._changed)

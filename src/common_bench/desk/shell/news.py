@@ -82,9 +82,14 @@ class News:
             self._tell_moved(self._moved)
         trouble = self._hub.lesson.roster.snapshot.trouble
         if trouble is not None and self._hub.messages.text != trouble.sentence:
-            refused = trouble.code in ("journal-refused", "journal-memory-full")
+            act: str = ""
+            then: Callable[[], object] | None = None
+            if trouble.code in ("journal-refused", "journal-memory-full"):
+                act, then = "Write it elsewhere", self._hub.write_elsewhere
+            elif trouble.code == "engine-stopped" and self._hub.open_again is not None:
+                act, then = "Open it again", self._hub.open_again
             self._hub.tell(
-                trouble.sentence, "red", act="Write it elsewhere" if refused else "", then=self._hub.write_elsewhere,
+                trouble.sentence, "red", act=act, then=then,
                 ended=lambda: _code(self._hub.lesson.roster.snapshot.trouble) != trouble.code,
             )  # fmt: skip
 
