@@ -4,7 +4,7 @@ heard."""
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.plan_effect import in_step_words, progress_of_runs
