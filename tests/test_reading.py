@@ -251,6 +251,24 @@ def test_a_link_or_a_machine_that_stalls_bends_no_time(
 
 
 @given(
+    st.floats(-3e-4, 3e-4), st.floats(2.2, 8.0), st.floats(0.2, 20.0), st.sampled_from([0.02, 0.1]),
+    st.sampled_from([1.0, 6.0]), st.integers(0, 10**6),
+)  # fmt: skip
+def test_a_stall_soon_after_a_kit_began_moves_no_reading_before_in_or_behind_it(
+    drift: float, begin: float, length: float, step: float, pace: float, seed: int
+) -> None:
+    """Though most of what is known of it by then came late."""
+    dice = np.random.default_rng(seed)
+    true = np.arange(0, 40, step) + 5.0
+    arrival = stalled(true + dice.exponential(0.003, len(true)), [(5.0 + begin, length)])
+    kit = ClockMap(1e-3, ClockState(pace=pace))
+    clock = np.floor((true - 5.0) * pace * (1 + drift) * 1000) / 1000
+    t, _, _, gaps = kit.map(clock, np.maximum.accumulate(arrival) * pace)
+    assert not gaps.any()
+    assert np.abs(t / pace - true).max() < 0.06
+
+
+@given(
     st.floats(-4e-4, 4e-4), st.sampled_from([1.0, -1.0]), st.floats(0.03, 0.5), st.floats(0.5, 20), st.floats(4, 60),
     st.sampled_from([1.0, 8.0]), st.integers(0, 10**6),
 )  # fmt: skip

@@ -31,6 +31,10 @@ STAIRCASE = (
 # off by up to about one step (rectangular, JCGM 100, 4.3.7)
 SLEW = 0.5  # of the rate, by which the map may run fast or slow while it goes over to a better one
 ROUNDED = 1e-12  # of two numbers, more than what their sum is rounded by
+STALLED, SURELY = (
+    0.1,
+    4.0,
+)  # s, or times what the rate is not known by, that earliest arrivals are apart only where some lay in a stall
 MOST_OFF = 0.1  # of the rate; no clock is off by more: windows that tell so lie in stalls
 AHEAD = 2.0  # s that a reading may seem to lie in the future, before its clock value is not believed
 AGAIN_WITHIN = 60.0  # s by which the second of two strange clock values may follow the first, where it is a restart
@@ -314,6 +318,18 @@ class ClockMap:
         """Brings the map to where the windows so far have it, within s of the kit's clock."""
         self._anchor(clock)
         points = np.array(self._windows)
-        level = float(np.median(points[:, 1] - self.rate * points[:, 0]))
+        near = max(STALLED * self._pace, SURELY * self.u_rate * float(np.ptp(points[:, 0])))
+        level = _level(points[:, 1] - self.rate * points[:, 0], near)
         off = level + self.rate * clock - self._ours
         self._slew, self._slew_for = min(max(off / until, -SLEW), SLEW), until
+
+
+def _level(late: Floats, near: float) -> float:
+    """How late lines come that lay nowhere, from how late the earliest of each window did: the median of those that are near the least
+    late ones. One alone says nothing, since its line may have been damaged; where no two are near each other, the median of all."""
+    ordered = np.sort(late)
+    pairs = np.flatnonzero(np.diff(ordered) <= near)
+    if len(pairs):
+        least = ordered[pairs[0]]
+        ordered = ordered[(ordered >= least) & (ordered <= least + near)]
+    return float(np.median(ordered))
