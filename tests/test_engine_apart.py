@@ -290,12 +290,18 @@ def test_a_process_that_stands_still_keeps_nobody_waiting_and_one_that_ends_is_t
         engine.send(lesson.store.kit_of(group) or 0, b"?")
     assert (late.value.code, time.monotonic() - began < 2.0) == ("engine-busy", True)
     wait_for(lambda: lesson.roster.snapshot.trouble is not None, "it is told that nothing is heard")
-    assert lesson.roster.snapshot.trouble.code == "engine-hangs"  # type: ignore[union-attr]
+    trouble = lesson.roster.snapshot.trouble
+    assert trouble is not None
+    assert trouble.code == "engine-hangs"
     os.kill(process, signal.SIGCONT)
     wait_for(lambda: lesson.roster.snapshot.trouble is None, "it goes on")
     os.kill(process, signal.SIGKILL)
-    wait_for(lambda: lesson.roster.snapshot.trouble is not None, "it is told that it has ended")
-    assert lesson.roster.snapshot.trouble.code == "engine-stopped"  # type: ignore[union-attr]
+
+    def stopped() -> bool:
+        told = lesson.roster.snapshot.trouble
+        return told is not None and told.code == "engine-stopped"
+
+    wait_for(stopped, "it is told that it has ended")
     assert not any(kit.is_open or kit.run is not None for kit in lesson.roster.kits.values())
     assert lesson.journal.trouble is not None
     with pytest.raises(Exception, match="stopped"):
