@@ -444,8 +444,7 @@ def _latencies(made: Wall, seconds: float, log: Path) -> np.ndarray:
 def wall_inside() -> object:
     seconds = 20.0
     with tempfile.TemporaryDirectory() as name, fed("pace", "--kits", KITS, "--seconds", seconds + 25, "--log", f"{name}/log") as (links, feeder):  # fmt: skip
-        begin(feeder)
-        made = Wall(Path(name), links)
+        made = Wall(Path(name), links, before=lambda _: begin(feeder))
         frames = [tile.trace.frames for tile in made.stage.tiles]
         began = time.perf_counter()
         late = _latencies(made, seconds, Path(name) / "log")
@@ -538,8 +537,8 @@ def memory_inside(minutes: float, kits: int = KITS) -> object:
     """Of the window while it records: a class, or as many benches as a wall has, with four quantities at 100 readings/s."""
     more = ["--rate", RATE, "--columns", QUANTITIES] if kits == MANY else []
     with tempfile.TemporaryDirectory() as name, fed("pace", "--kits", kits, *more, "--seconds", minutes * 60 + 90) as (links, feeder):  # fmt: skip
-        begin(feeder)
-        made = Wall(Path(name), links, *([many_quantities()] if kits == MANY else []))
+        plan = many_quantities() if kits == MANY else PLAN
+        made = Wall(Path(name), links, plan, lambda _: begin(feeder))
         seen = []
         for _ in range(max(2, round(minutes * 2))):
             made.wait(30_000)
