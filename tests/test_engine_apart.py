@@ -166,6 +166,20 @@ def test_a_window_elsewhere_shows_what_one_that_was_told_the_same_shows(data: st
     assert seen.tape == tape.roll.lines
 
 
+@pytest.mark.parametrize("first", [0, 1])
+@pytest.mark.parametrize("every", [1, 2])
+def test_what_changes_with_every_line_is_told_soon_whichever_turns_a_kit_has(first: int, every: int) -> None:
+    """As of one that is heard through the port of another, which has its turn with that."""
+    teller, mirror, roll, live = Teller(lambda: None), Mirror(), LastLines().roll, LiveWindow()
+    state = state_of(live, roll, 3)
+    for turn in range(3, 40):
+        if turn % every == first % every:
+            state = state_of(live, roll, turn)
+        teller.turned(Snapshot(0.1 * turn, turn, {3: state}))
+        mirror.take(teller.packed(None, [], [], (None, 0, 0)))
+        assert turn - mirror.snapshot.kits[3].lines <= 7
+
+
 @given(st.lists(st.integers(0, 700), min_size=1, max_size=12), st.data())
 def test_a_tape_elsewhere_holds_the_same_last_lines(counts: list[int], data: st.DataObject) -> None:
     teller, mirror, tape, live = Teller(lambda: None), Mirror(), LastLines(), LiveWindow()

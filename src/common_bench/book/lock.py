@@ -15,10 +15,8 @@ from typing import IO
 
 from common_bench.model.trouble import BookTrouble, Trouble
 
-KEPT_WITHIN, AGAIN = (
-    5.0,
-    0.05,
-)  # s that a process that outlives its program may take to keep what was heard; and between two looks
+KEPT_WITHIN = 5.0  # s that a process that outlives its program may take to keep what was heard
+AGAIN = 0.05  # s between two looks
 LONGEST_FILE_NAME = 255  # bytes, of most file systems
 
 

@@ -140,26 +140,26 @@ class EngineApart:
 
     def start(self) -> None:
         self._reader.start()
-        self.ask(ENGINE, "start", within=THERE_WITHIN)
+        self.ask("start", within=THERE_WITHIN)
 
     def stop(self) -> None:
         if not self._over:
-            self.ask(ENGINE, "stop", within=2 * END_WITHIN)
+            self.ask("stop", within=2 * END_WITHIN)
         self._ended = True
 
     def hear(
         self, kit: int, session: int, address: Address, workings: Workings, calibrations: Iterable[Calibration] = (),
         format: StreamFormat | None = None, *, settled: bool = False,
     ) -> None:  # fmt: skip
-        self.ask(ENGINE, "hear", kit, session, address, workings, tuple(calibrations), format, settled=settled)
+        self.ask("hear", kit, session, address, workings, tuple(calibrations), format, settled=settled)
 
     def leave(self, kit: int) -> None:
-        self.ask(ENGINE, "leave", kit)
+        self.ask("leave", kit)
 
     def relay(
         self, parent: int, kit: int, id: str, workings: Workings, calibrations: Iterable[Calibration] = ()
     ) -> None:
-        self.ask(ENGINE, "relay", parent, kit, id, workings, tuple(calibrations))
+        self.ask("relay", parent, kit, id, workings, tuple(calibrations))
 
     def move(self, kit: int, path: str) -> None:
         self._follow("move", kit, path)
@@ -168,7 +168,7 @@ class EngineApart:
         self._follow("set_address", kit, address)
 
     def restart(self, kit: int) -> None:
-        self.ask(ENGINE, "restart", kit)
+        self.ask("restart", kit)
 
     def read_as(self, kit: int, format: StreamFormat) -> None:
         self._follow("read_as", kit, format)
@@ -183,24 +183,24 @@ class EngineApart:
         self._follow("work", workings)
 
     def begin_runs(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> dict[int, Trouble]:
-        found: dict[int, Trouble] = self.ask(ENGINE, "begin_runs", list(asked), rule, within=FOR_RUNS)
+        found: dict[int, Trouble] = self.ask("begin_runs", list(asked), rule, within=FOR_RUNS)
         return found
 
     def end_runs(self, kits: Iterable[int], ending: Ending) -> None:
-        self.ask(ENGINE, "end_runs", list(kits), ending, within=FOR_RUNS)
+        self.ask("end_runs", list(kits), ending, within=FOR_RUNS)
 
     def resume_run(self, kit: int, run: int) -> None:
-        self.ask(ENGINE, "resume_run", kit, run, within=FOR_RUNS)
+        self.ask("resume_run", kit, run, within=FOR_RUNS)
 
     def send(self, kit: int, data: bytes) -> None:
-        self.ask(ENGINE, "send", kit, data)
+        self.ask("send", kit, data)
 
     # orders and their answers
 
-    def ask(self, whom: str, name: str, *arguments: Any, within: float = 0.0, **more: Any) -> Any:
-        """Has something done and gives its answer. Raises what it raises, or EngineTrouble where none has come within s or `patience`."""
+    def ask(self, name: str, *arguments: Any, within: float = 0.0, **more: Any) -> Any:
+        """Has the engine do something and gives its answer. Raises what it raises, or EngineTrouble where none has come within s or `patience`."""
         within = max(within, self._patience)
-        answer = self.order(whom, name, *arguments, **more)
+        answer = self.order(ENGINE, name, *arguments, **more)
         try:
             return answer.result(within + ON_THE_WAY)
         except NotInTime:

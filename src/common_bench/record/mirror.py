@@ -47,9 +47,7 @@ OFTEN = [
 ]  # what changes with every line
 SELDOM = itemgetter(*(at for at in range(len(FIELDS)) if at not in (*OFTEN, ROLL, RUN)))
 SO_FAR = -1  # stands for what a run that goes on has come to
-LATE = (
-    6  # turns that these, and the tape, may be told late where nothing else has changed: they are read, not measured by
-)
+LATE = 3  # pairs of turns by which these, and the tape, may be told late where nothing else has changed: they are only read
 BY_VALUE = (int, float, bool, str, dict, type(None))
 
 
@@ -127,7 +125,7 @@ class Teller:
                 live.setdefault(kit, []).append(packed_news(news, numbers))
         whole = bool(answers or events)
         kits = {
-            kit: self._new_of(kit, state, live.get(kit, []), whole or (snapshot.turn + kit) % LATE == 0)
+            kit: self._new_of(kit, state, live.get(kit, []), whole or (snapshot.turn // 2 + kit) % LATE == 0)
             for kit, state in snapshot.kits.items()
             if self._states.get(kit) is not state or kit in live or whole
         }
@@ -188,14 +186,12 @@ class Mirror:
         self.snapshot = Snapshot()
 
     def take(self, parcel: Parcel) -> Update:
-        told_kits: Mapping[int, KitNews]
         told, numbers = self._receiver.unpacked(parcel)
         found = Update(*told)
-        told_kits = found.kits
         for kit in found.gone:
             self._kits.pop(kit, None)
         states = dict(self.snapshot.kits)
-        for kit, news in told_kits.items():
+        for kit, news in found.kits.items():
             states[kit] = self._state(kit, news, numbers)
         for kit in found.gone:
             states.pop(kit, None)

@@ -60,9 +60,7 @@ class Sender:
     """Packs what is told, one thing after another."""
 
     def __init__(self) -> None:
-        self._numbers: dict[
-            int, tuple[int, Any]
-        ] = {}  # id of an object -> its number, and itself, so that the id stays its own
+        self._numbers: dict[int, tuple[int, Any]] = {}  # id of an object -> its number, and itself, so that it stays
         self._count = 0
         self._new: list[tuple[int, bytes]] = []
 
@@ -125,9 +123,8 @@ class PieceLayout:
         return PieceLayout, (self.channels, self.results, self.events, self.gaps)
 
 
-SENT_ONCE = frozenset(
-    [Address, Calibration, AskPlan, StreamFormat, Judgement, Rule, PieceLayout]
-)  # each of them stays as it is
+# each of them stays as it is
+SENT_ONCE = frozenset([Address, Calibration, AskPlan, StreamFormat, Judgement, Rule, PieceLayout])
 
 
 class Numbers:

@@ -11,6 +11,7 @@ import pickle
 import signal
 import sys
 import threading
+from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from multiprocessing.connection import Connection
@@ -22,6 +23,7 @@ from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.engine import Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.mirror import Teller
+from common_bench.record.parcels import NUMBER
 from common_bench.record.replay import joined
 from common_bench.record.runs import Recorded
 
@@ -29,10 +31,7 @@ BY_ITSELF = 0.25  # s, after which it is told how it stands though nothing has h
 KEPT_WITHIN = 2.0  # s that what is heard may take to be kept where the program has ended
 AT_ONCE = 4_000_000  # bytes of runs that have ended, told of at once; then the rest
 SWEPT = 10_000, 20, 100  # objects after which those that came last are looked through for what nobody holds, and so on
-A_NUMBER = 8  # bytes
-SWITCHES = (
-    0.0005  # s after which a thread gives way: what comes is stamped when it comes, however much is told meanwhile
-)
+SWITCHES = 0.0005  # s after which a thread gives way, so that what comes is stamped when it comes
 ENGINE, JOURNAL = "engine", "journal"
 MOVE, END = "move", "end"
 
@@ -81,7 +80,7 @@ class Serving:
         self._pipe = pipe
         self._something = threading.Event()
         self._sending = threading.Lock()
-        self._answers: list[Answer] = []
+        self._answers: deque[Answer] = deque()
         self._events: list[EngineEvent] = []
         self._moves: dict[int, Future[Path]] = {}
         self._teller = Teller(self._something.set)
@@ -153,7 +152,7 @@ class Serving:
                 self._tell_once()
 
     def _tell_once(self) -> None:
-        answers, self._answers = self._answers, []
+        answers = [self._answers.popleft() for _ in range(len(self._answers))]  # more may come meanwhile
         self._events += self._engine.events()
         some, self._events = _some(self._events)
         if self._events:
@@ -199,4 +198,4 @@ def _some(events: Sequence[EngineEvent]) -> tuple[list[EngineEvent], list[Engine
 
 def _size(recorded: Recorded | None) -> int:
     pieces = recorded.worked if recorded is not None else []
-    return sum(A_NUMBER * len(each.block) * (4 + 3 * len(each.results)) for each in pieces)
+    return sum(NUMBER * len(each.block) * (4 + 3 * len(each.results)) for each in pieces)
