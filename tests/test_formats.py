@@ -63,6 +63,35 @@ def test_families_that_were_set_aside_are_read_as_well() -> None:
     assert not wrong
 
 
+def torn(stream: Stream, dice: random.Random) -> Stream:
+    """One line in ten has lost its beginning, its end or some of its middle."""
+    for at, (arrival, line, _) in enumerate(stream.lines):
+        if len(line) > 3 and dice.random() < 0.1:
+            low, high = sorted((dice.randrange(len(line)), dice.randrange(1, len(line) + 1)))
+            left = dice.choice((line[low + 1 :], line[:high], line[:low] + line[high:]))
+            stream.lines[at] = arrival, left, None
+    return stream
+
+
+def test_a_stream_of_which_one_line_in_ten_is_torn_is_read_as_its_whole_lines_are() -> None:
+    wrong = [
+        (s.family, s.about, said) for each in streams(20, 800, aside=True) if (said := wrong_in(read(s := torn(each, random.Random(5)))[0].format, s))
+    ]  # fmt: skip
+    assert len(wrong) <= 1, wrong
+
+
+@settings(max_examples=10)
+@given(st.integers(0, 10**6), st.integers(0, 100))
+def test_a_name_that_lost_a_letter_is_no_other_name(seed: int, first: int) -> None:
+    dice, reader = random.Random(seed), Reader()
+    for k in range(220):
+        line = f"ms={20 * k} light={475 + dice.gauss(0, 1.5):.0f} temp={21.4 + dice.gauss(0, 0.05):.1f}".encode()
+        line = line[dice.randrange(len(line)) :] if k > first and dice.random() < 0.1 else line
+        reader.feed([Stamped(0.02 * k, line + b"\n")])
+    assert reader.format is not None
+    assert [column.name for column in reader.format.columns] == ["ms", "light", "temp"]
+
+
 @given(st.sampled_from(sorted({**FAMILIES, **ASIDE})), st.integers(0, 10**6), st.lists(st.integers(1, 40), min_size=1, max_size=20))  # fmt: skip
 def test_the_same_lines_in_any_chunks_give_the_same_format_and_readings(
     family: str, seed: int, groups: list[int]

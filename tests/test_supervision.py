@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 import socket
 import sqlite3
@@ -359,12 +360,11 @@ def test_a_journal_that_fails_in_an_unknown_way_says_so_keeps_all_and_goes_on(se
 
 def test_a_journal_that_is_not_written_makes_every_bench_say_so(school: School) -> None:
     made = school(count=1)
-    holder = sqlite3.connect(made.lesson.book.path, isolation_level=None, timeout=10)
-    holder.execute("BEGIN IMMEDIATE")
-    made.until(lambda: made.lesson.roster.snapshot.trouble is not None, "it is told")
-    assert made.lesson.roster.snapshot.trouble.code == "journal-refused"
-    holder.execute("ROLLBACK")
-    holder.close()
+    with contextlib.closing(sqlite3.connect(made.lesson.book.path, isolation_level=None, timeout=10)) as holder:
+        holder.execute("BEGIN IMMEDIATE")
+        made.until(
+            lambda: (told := made.lesson.roster.snapshot.trouble) and told.code == "journal-refused", "it is told"
+        )
     made.until(lambda: made.lesson.roster.snapshot.trouble is None, "it goes with its cause")
 
 

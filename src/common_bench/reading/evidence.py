@@ -10,6 +10,7 @@ import numpy as np
 
 from common_bench.model.block import Floats
 from common_bench.reading.rows import Line, text_of
+from common_bench.reading.torn_lines import without_torn
 
 MOSTLY_LATIN = 0.2  # of the lines
 STRETCH_LINES = 60  # of all that is kept, by which a pace is told
@@ -36,7 +37,8 @@ class Evidence(NamedTuple):
 def heard_of(lines: Sequence[Line]) -> tuple[bool, list[str], Floats]:
     """Whether lines are Latin-1, the texts of those that could be readings, and (n,) their arrivals in s."""
     latin = _is_latin([line for _, _, line in lines])
-    heard = _without_words(_without_greeting([(at, text) for at, _, line in lines if (text := text_of(line, latin))]))
+    texts = [(at, text) for at, _, line in lines if (text := text_of(line, latin))]
+    heard = without_torn(_without_words(_without_greeting(texts)))
     return latin, [text for _, text in heard], np.array([at for at, _ in heard])
 
 

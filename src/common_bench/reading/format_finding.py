@@ -177,6 +177,8 @@ class FormatFinder:
         if layout_of(found.format).dialect != format.dialect:
             return None
         if len(found.format.columns) != len(format.columns):
+            if not format.is_sure and {*identities(found.format)} < {*identities(format)}:
+                return found.format, True  # what the others were is known better now
             grown = _with_new_columns(format, found.format)
             return (grown, False) if grown is not None else None
         made = _merged(found.format, format)

@@ -29,7 +29,7 @@ from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.engine import END_WITHIN, FOR_RUNS, HANGS_AFTER, PATIENCE, Engine
 from common_bench.record.events import EngineEvent, EventQueue
-from common_bench.record.loop import passing
+from common_bench.record.loop import passing, turns_every
 from common_bench.record.mirror import Mirror, Update
 from common_bench.record.parcels import Parcel
 from common_bench.record.rules import Rule
@@ -271,7 +271,7 @@ class EngineApart:
         self._fail_all()
 
     def _begin(self) -> None:
-        begin = Beginning(str(self._path), self.speed, self._patience, self._began)
+        begin = Beginning(str(self._path), self.speed, self._patience, self._began, turns_every(apart=True))
         lock = HeldFile(self._lock) if self._lock is not None else None
         process = _context().Process(target=serve, args=(self._theirs, lock, begin), daemon=True)
         try:

@@ -23,7 +23,7 @@ from common_bench.record.awaited import parts_to_begin_at
 from common_bench.record.chain import Chain, Flow
 from common_bench.record.connection import Asking, KitConnection, states_of
 from common_bench.record.events import EngineEvent, EventQueue
-from common_bench.record.loop import REST, TICK, TICK_APART, Loop, passing
+from common_bench.record.loop import REST, Loop, passing, turns_every
 from common_bench.record.rules import Rule
 from common_bench.record.run_keeper import RunKeeper, catch_up
 from common_bench.record.snapshot import Snapshot, Watcher
@@ -57,10 +57,11 @@ class Engine:
 
     def __init__(
         self, journal: JournalWriter, *, speed: float = 1.0, patience: float = PATIENCE, began: float | None = None,
-        watcher: Watcher | None = None,
+        watcher: Watcher | None = None, tick: float | None = None,
     ) -> None:  # fmt: skip
-        """began: when its clock did, on that which `passing` reads, now where nobody says; watcher: is told all that is seen of it."""
+        """began: when its clock did (see `passing`), now where nobody says; watcher: is told all that is seen; tick: s between turns."""
         self.journal, self._watcher = journal, watcher
+        self._tick = turns_every(apart=watcher is not None) if tick is None else tick
         self.speed, self.patience = speed, patience
         self.listener: Listener | None = None
         self.turned: Callable[[], bool] = lambda: False  # called in its own thread after each turn: whether it is drawn
@@ -289,7 +290,7 @@ class Engine:
         if self._fault is not None and at - self._fault_at > FAULT_TOLD_FOR * self.speed:
             self._fault = None
         shares = self._shares = 2 if self._watcher is not None and len(self._kits) > FEW else 1
-        self._loop.tick, share = (TICK if self._watcher is None else TICK_APART) / shares, self._turn_number % shares
+        self._loop.tick, share = self._tick / shares, self._turn_number % shares
         for kit in [each for each in self._kits.values() if each.share(shares) == share]:
             self._loop.do_commands()  # a kit whose lines take long, as while its format is judged, keeps nobody waiting
             if not self._loop.is_going:

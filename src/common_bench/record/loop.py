@@ -21,11 +21,17 @@ TICK_APART = 0.032  # the same where the engine has a process of its own
 REST = 0.5  # of the work of a turn, that others have before the next, however slow the machine is
 OVERSLEPT = 0.02  # s beyond what it asked for, that the loop slept because others had the interpreter
 AT_ONCE = 0.001  # s: something lay there before it listened
+KEPT_BUSY = 0.01  # s without listening, after which it is asked for what lies there before anything is waited for
 LONGEST_FRAME = 0.05  # s that a turn waits for what is drawn of the one before
 MOST_FALLS, FALLS_WITHIN = 5, 20.0  # so many failures in so many s, and the loop is given up rather than begun again
 
 Given = TypeVar("Given")
 log = logging.getLogger(__name__)
+
+
+def turns_every(*, apart: bool) -> float:
+    """s of our own time between two turns of a kit; apart: the engine has a process of its own."""
+    return TICK_APART if apart else TICK
 
 
 def passing() -> float:
@@ -187,6 +193,9 @@ class Loop:
     def _listen(self, within: float) -> list[tuple[selectors.SelectorKey, int]]:
         """What has something to be read, at the latest within s; and since when that may have lain there."""
         began = passing()
+        if began - self._read_all > KEPT_BUSY and (found := self._selector.select(0)):
+            self.deaf_since = self._read_all
+            return found
         found = self._selector.select(within)
         slept = (ended := passing()) - began
         if slept > within + OVERSLEPT:

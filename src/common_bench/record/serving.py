@@ -49,12 +49,13 @@ class Order(NamedTuple):
 
 
 class Beginning(NamedTuple):
-    """What an engine is to begin with. path: of the book; began: when its clock did."""
+    """What an engine is to begin with. path: of the book; began: when its clock did; tick: s between two turns of a kit."""
 
     path: str
     speed: float
     patience: float
     began: float
+    tick: float
 
 
 def serve(pipe: Connection, lock: int | None, begin: Beginning) -> None:
@@ -86,8 +87,9 @@ class Serving:
         self._teller = Teller(self._something.set)
         self._journal = JournalWriter(Path(begin.path))
         self._engine = Engine(
-            self._journal, speed=begin.speed, patience=begin.patience, began=begin.began, watcher=self._teller
-        )
+            self._journal, speed=begin.speed, patience=begin.patience, began=begin.began, watcher=self._teller,
+            tick=begin.tick,
+        )  # fmt: skip
         root = logging.getLogger()
         root.handlers, root.level = [_ToProgram(self._tell_log)], logging.INFO
 

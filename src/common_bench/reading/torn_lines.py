@@ -1,0 +1,47 @@
+"""Lines that lost a part of themselves on their way: a beginning, an end, or some of the middle. Texts in; those that are whole out.
+
+A torn line is made of a head and a tail of what most lines look like, and it is torn anywhere; a kind of line of its own begins where
+a word or a number does, and comes again. What is torn says nothing of how a kit writes, and a name that lost a letter is no other name.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from itertools import takewhile
+
+NUMBER = re.compile(r"[+\-−]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+\-]?[0-9]+)?")
+USUAL = 0.1  # of the lines that look alike, from which they are what others were torn from; of fewer, each may be torn
+MOST_TORN = 0.3  # of all lines; of more it is not known what a whole one looks like
+MANY_PLACES = 3  # at which lines were torn, from which none of them is a kind of its own
+
+
+def without_torn(heard: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
+    """The lines, each with its arrival, without those that are torn."""
+    shapes = [NUMBER.sub("#", text) for _, text in heard]
+    times = Counter(shapes)
+    usual = [shape for shape, count in times.items() if count > USUAL * len(shapes)]
+    torn = {
+        shape for shape in times if len(times) > 1 and shape not in usual and any(_is_part(shape, of) for of in usual)
+    }
+    if len(torn) < MANY_PLACES:
+        torn = {shape for shape in torn if any(_within_a_word(shape, of) for of in usual)}
+    if not torn or sum(times[shape] for shape in torn) > MOST_TORN * len(shapes):
+        return list(heard)
+    return [each for each, shape in zip(heard, shapes, strict=True) if shape not in torn]
+
+
+def _is_part(shape: str, of: str) -> bool:
+    """Whether a shape is a head and a tail of a longer one."""
+    if not len(shape) < len(of):
+        return False
+    head = sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], zip(shape, of, strict=False)))
+    return head == len(shape) or of.endswith(shape[head:])
+
+
+def _within_a_word(shape: str, of: str) -> bool:
+    """Whether it is the tail of one, which begins in the midst of a word."""
+    if not (shape and of.endswith(shape) and len(shape) < len(of)):
+        return False
+    return shape[0].isalpha() and of[-len(shape) - 1].isalpha()
