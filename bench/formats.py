@@ -20,7 +20,7 @@ from common_bench.model.block import Stamped
 from common_bench.reading.reader import Reader
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from streams import Stream, streams, wrong_in
+from streams import Stream, streams, torn, wrong_in
 
 WORKERS = 2
 COUNT, FIRST = 2000, 100_000  # streams and the first of their seeds
@@ -58,14 +58,15 @@ def verdict(stream: Stream) -> Verdict:
     return Verdict(stream.family, stream.about, wrong, asked, first_sure, changed)
 
 
-def _some(asked: tuple[int, int, bool]) -> list[Verdict]:
-    count, first, aside = asked
-    return [verdict(stream) for stream in streams(count, first, aside=aside)]
+def _some(asked: tuple[int, int, bool, bool]) -> list[Verdict]:
+    count, first, aside, are_torn = asked
+    found = streams(count, first, aside=aside)
+    return [verdict(torn(each, random.Random(first)) if are_torn else each) for each in found]
 
 
-def judged(count: int, first: int, *, aside: bool) -> list[Verdict]:
-    """The verdicts on so many streams."""
-    parts = [(min(100, count - at), first + at, aside) for at in range(0, count, 100)]
+def judged(count: int, first: int, *, aside: bool, are_torn: bool = False) -> list[Verdict]:
+    """The verdicts on so many streams; are_torn: one line in ten is."""
+    parts = [(min(100, count - at), first + at, aside, are_torn) for at in range(0, count, 100)]
     with ProcessPoolExecutor(WORKERS) as pool:
         return [each for part in pool.map(_some, parts) for each in part]
 
@@ -102,6 +103,10 @@ def formats(told: Told, count: int = COUNT, *, show: bool = False) -> None:
             for each in found:
                 if each.wrong or each.sure_wrong:
                     print("   ", each.family, "|", each.about, "|", each.wrong, "| when sure:", each.sure_wrong)
+        some = judged(number // 5, FIRST, aside=aside, are_torn=True)
+        kept = sum(1 for each in some if not each.wrong)
+        share = f"{kept} of {len(some)} ({kept / len(some):.1%})"
+        told(f"the same ({name}), one line in ten torn", share, "(told)", True)
     cost(told)
 
 

@@ -871,3 +871,13 @@ def streams(count: int, first: int = 0, *, aside: bool = False) -> Iterator[Stre
     families = list((ASIDE if aside else FAMILIES).values())
     for seed in range(first, first + count):
         yield families[seed % len(families)](Maker(seed, aside=aside))
+
+
+def torn(stream: Stream, dice: random.Random) -> Stream:
+    """One line in ten has lost its beginning, its end or some of its middle."""
+    for at, (arrival, line, _) in enumerate(stream.lines):
+        if len(line) > 3 and dice.random() < 0.1:
+            low, high = sorted((dice.randrange(len(line)), dice.randrange(1, len(line) + 1)))
+            left = dice.choice((line[low + 1 :], line[:high], line[:low] + line[high:]))
+            stream.lines[at] = arrival, left, None
+    return stream

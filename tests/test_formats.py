@@ -22,7 +22,7 @@ from common_bench.reading.roles import clock_of, pace_of
 from common_bench.record.chain import Chain
 from common_bench.workings.evaluate import check
 from heard import all_read, all_told, as_lines, paced, stalled
-from streams import ASIDE, FAMILIES, Maker, Stream, streams, wrong_in
+from streams import ASIDE, FAMILIES, Maker, Stream, streams, torn, wrong_in
 
 PLENTY = 102  # streams: six of each family
 
@@ -61,16 +61,6 @@ def test_families_that_were_set_aside_are_read_as_well() -> None:
         (s.family, s.about, said) for s in streams(20, 500, aside=True) if (said := wrong_in(read(s)[0].format, s))
     ]
     assert not wrong
-
-
-def torn(stream: Stream, dice: random.Random) -> Stream:
-    """One line in ten has lost its beginning, its end or some of its middle."""
-    for at, (arrival, line, _) in enumerate(stream.lines):
-        if len(line) > 3 and dice.random() < 0.1:
-            low, high = sorted((dice.randrange(len(line)), dice.randrange(1, len(line) + 1)))
-            left = dice.choice((line[low + 1 :], line[:high], line[:low] + line[high:]))
-            stream.lines[at] = arrival, left, None
-    return stream
 
 
 def test_a_stream_of_which_one_line_in_ten_is_torn_is_read_as_its_whole_lines_are() -> None:

@@ -15,6 +15,7 @@ NUMBER = re.compile(r"[+\-−]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+\-]?[0-9
 USUAL = 0.1  # of the lines that look alike, from which they are what others were torn from; of fewer, each may be torn
 MOST_TORN = 0.3  # of all lines; of more it is not known what a whole one looks like
 MANY_PLACES = 3  # at which lines were torn, from which none of them is a kind of its own
+OF_ITS_OWN = 4  # times that one comes that begins with a word or a number, from which it may be
 
 
 def without_torn(heard: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
@@ -25,8 +26,8 @@ def without_torn(heard: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
     torn = {
         shape for shape in times if len(times) > 1 and shape not in usual and any(_is_part(shape, of) for of in usual)
     }
-    if len(torn) < MANY_PLACES:
-        torn = {shape for shape in torn if any(_within_a_word(shape, of) for of in usual)}
+    if len(torn) < MANY_PLACES and not any(_within_a_word(shape, of) for shape in torn for of in usual):
+        torn = {shape for shape in torn if times[shape] < OF_ITS_OWN}
     if not torn or sum(times[shape] for shape in torn) > MOST_TORN * len(shapes):
         return list(heard)
     return [each for each, shape in zip(heard, shapes, strict=True) if shape not in torn]
