@@ -25,7 +25,8 @@ from common_bench.standins.faults import FAULTS, KIT
 from common_bench.standins.outlets import Outlet, RemoteTerminalOutlet, SocketOutlet, TerminalOutlet, TopicOutlet
 from common_bench.standins.world import MAIN, world_of
 
-TICK = 0.004  # s
+TICK = 0.004  # s between two times that kits are served, as many times that as their world is faster than ours
+LONGEST_TICK = 0.016  # s: what many a serial adapter holds back as well
 OVER = ("serial", "tcp", "rfc2217", "mqtt")
 
 
@@ -123,7 +124,7 @@ class StandInClass:
     def serve(self) -> None:
         signal.signal(signal.SIGTERM, self.stop)
         signal.signal(signal.SIGINT, self.stop)
-        parent = os.getppid()
+        parent, tick = os.getppid(), min(LONGEST_TICK, TICK * max(1.0, self.world_speed))
         try:
             while self._going and os.getppid() == parent:
                 started = time.monotonic()
@@ -131,7 +132,7 @@ class StandInClass:
                 for kit in self.kits.values():
                     if kit.plugged:
                         kit.serve(world)
-                self._hear_orders(max(0.0, TICK - (time.monotonic() - started)))
+                self._hear_orders(max(0.0, tick - (time.monotonic() - started)))
         finally:
             self._leave()
 
