@@ -5,14 +5,16 @@ from __future__ import annotations
 import itertools
 import math
 
+import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from common_bench.desk.graphs.ranges import told_gaps
+from common_bench.desk.graphs.ranges import gap_words, gaps_in, told_gaps
 from common_bench.model.measured import Measured, digits, places, plain, read_measured, written
 from common_bench.model.trouble import UnitTrouble
 from common_bench.model.units import conversion, power, product, same_kind, unit
+from common_bench.record.traces import MovingPicture, Trace
 
 
 @pytest.mark.parametrize(
@@ -37,7 +39,7 @@ def test_a_value_is_written_to_the_digits_that_it_deserves(value: float, u: floa
 def test_what_is_written_differs_from_the_value_by_less_than_its_uncertainty(u: float, value: float) -> None:
     assert -9 <= places(u) <= 12
     shown = digits(value, u, most=12).replace("\u202f", "").replace("−", "-")
-    assert abs(float(shown) - value) <= 0.5 * 10.0 ** -places(u) * 1.0001 + 1e-12
+    assert abs(float(shown) - value) <= 0.5 * 10.0 ** -places(u) * 1.0001 + math.ulp(value) + 1e-12
     assert 10.0 ** -places(u) <= u * 1.06
 
 
@@ -84,6 +86,33 @@ def test_an_unknown_unit_is_refused_with_the_likely_one(wrong: str, meant: str) 
 def test_whole_numbers_are_parted_from_five_digits_on() -> None:
     assert plain(8412, 0) == "8412"
     assert plain(-1234567.25, 1) == "−1\u202f234\u202f567.2"
+
+
+@given(st.floats(1.0, 8.0), st.floats(0.5, 9.0), st.floats(0.0, 12.0), st.sampled_from([2.0, 20.0, 60.0]))
+def test_a_gap_is_seen_as_far_as_it_reaches_into_what_is_shown(
+    begin: float, long: float, later: float, rate: float
+) -> None:
+    trace, moving, seconds, per_second = Trace(), MovingPicture(30.0), 10.0, 30.0
+    before, after = np.arange(0.0, begin, 1 / rate), begin + long + np.arange(0.0, 1 / rate + later, 1 / rate)
+    begins, ends = float(before[-1]), float(after[0])
+    assume(ends - begins > 3 / rate)
+    trace.add(before, np.sin(before))
+    moving.of(trace, begins - seconds)
+    trace.add(after, np.sin(after), np.arange(len(after)) == 0)
+    now = float(after[-1])
+    left = now - seconds
+    assume(
+        min(abs(ends - left), abs(begins - left)) > 2 / per_second + 1 / rate
+    )  # beside the edge it is gone, or nearly
+    picture = moving.of(trace, left)
+    found = gaps_in(picture.t - now, np.isfinite(picture.values), -seconds)
+    if ends < left:
+        assert found == []
+        return
+    ((low, high),) = found
+    assert low == pytest.approx(max(begins, left) - now, abs=2 / per_second)
+    assert high == pytest.approx(ends - now, abs=2 / per_second)
+    assert gap_words((low, high), -seconds) == ("gap" if begins < left else f"gap {high - low:.1f} s")
 
 
 @given(st.lists(st.tuples(st.floats(0, 100), st.floats(0.01, 5)), max_size=60), st.floats(0.1, 30))

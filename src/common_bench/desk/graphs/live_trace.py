@@ -13,7 +13,7 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
 
 from common_bench.desk.graphs.plots import LARGE, NARROW, WIDE, PlainAxis, breaks, font, pen, translucent
-from common_bench.desk.graphs.ranges import GAP_ROOM, calm_range, gaps_in, told_gaps
+from common_bench.desk.graphs.ranges import GAP_ROOM, calm_range, gap_words, gaps_in, told_gaps
 from common_bench.desk.graphs.strokes import Stroke, draw_line, in_breaks
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
@@ -213,7 +213,7 @@ class LiveTrace(pg.PlotWidget):
                 words.setPos(flags[at][0], self._range[1])
 
     def _shade(self, t: Floats, values: Floats) -> None:
-        gaps = gaps_in(t, np.isfinite(values))
+        gaps = gaps_in(t, np.isfinite(values), -self._seconds)
         told = told_gaps(gaps, GAP_ROOM * self._seconds)
         while len(self._shades) < len(gaps):
             shade = pg.LinearRegionItem(
@@ -230,7 +230,7 @@ class LiveTrace(pg.PlotWidget):
             words.setVisible(at in told)
             if at < len(gaps):
                 shade.setRegion(gaps[at])
-                words.setText(f"gap {gaps[at][1] - gaps[at][0]:.1f} s")
+                words.setText(gap_words(gaps[at], -self._seconds))
                 words.setPos(sum(gaps[at]) / 2, self._range[1])
 
     def paintEvent(self, event: object) -> None:

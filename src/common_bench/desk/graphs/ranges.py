@@ -58,8 +58,18 @@ def told_gaps(gaps: Sequence[tuple[float, float]], apart: float) -> list[int]:
     return told
 
 
-def gaps_in(t: Floats, known: Bools) -> list[tuple[float, float]]:
-    """Where a line breaks between two values. Several without a value in a row are no gap: they were heard."""
+def gaps_in(t: Floats, known: Bools, left: float) -> list[tuple[float, float]]:
+    """Where a line breaks between two values, or between one that is not seen any more and the first that is. left: s from which on it is
+    seen. Several without a value in a row are no gap: they were heard."""
     there = np.flatnonzero(known)
     before = there[np.flatnonzero(np.diff(there) == 2)]
-    return [(float(t[at]), float(t[at + 1])) for at in before if t[at + 1] > t[at]]
+    found = [(max(left, float(t[at])), float(t[at + 1])) for at in before if t[at + 1] > max(t[at], left)]
+    if len(there) and there[0] == 1 and t[1] - t[0] < t[0] - left:  # the break stands where the gap ends
+        found.insert(0, (left, float(t[1])))
+    return found
+
+
+def gap_words(gap: tuple[float, float], left: float) -> str:
+    """left: as before; how long a gap is that began before is not seen."""
+    begin, end = gap
+    return f"gap {end - begin:.1f} s" if begin > left else "gap"

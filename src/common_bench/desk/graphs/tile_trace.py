@@ -12,7 +12,7 @@ from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen, QPixm
 from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
-from common_bench.desk.graphs.ranges import calm_ends, gaps_in, ticks, told_gaps
+from common_bench.desk.graphs.ranges import calm_ends, gap_words, gaps_in, ticks, told_gaps
 from common_bench.desk.graphs.strokes import AROUND, BELOW, Stroke, draw_line, draw_lines, in_breaks
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
@@ -80,7 +80,7 @@ class TileTrace(QGraphicsView):
         self._hidden = in_breaks(t, guess, seconds) if guess is not None else None
         lowest, highest, known = spread(values)
         self._whole = known == len(values)
-        self._gaps = gaps_in(self.t, np.isfinite(values)) if not self._whole else []
+        self._gaps = gaps_in(self.t, np.isfinite(values), -seconds) if not self._whole else []
         if self.fixed is not None:
             self._range = self.fixed
         elif known:
@@ -150,7 +150,9 @@ class TileTrace(QGraphicsView):
             painter.fillRect(QRectF(width + begin * across, 0, (end - begin) * across, height), self._shade)
         for place in told_gaps(self._gaps, px(GAP_WORDS) / across) if self._gaps else ():
             begin, end = self._gaps[place]
-            self._label(painter, f"gap {end - begin:.1f} s", width + (begin + end) / 2 * across, self._amber, 0.5)
+            self._label(
+                painter, gap_words((begin, end), -self._seconds), width + (begin + end) / 2 * across, self._amber, 0.5
+            )
         line = pg.functions.create_qpolygonf(len(self.t))
         points = pg.functions.ndarray_from_qpolygonf(line)
         laid_out(self.t, self.values, width, across, height - 1, low, up, points)
