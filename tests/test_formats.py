@@ -71,6 +71,19 @@ def test_a_stream_of_which_one_line_in_ten_is_torn_is_read_as_its_whole_lines_ar
 
 
 @settings(max_examples=10)
+@given(st.integers(0, 10**6), st.integers(100, 200))
+def test_a_clock_that_lost_its_first_digits_now_and_then_is_the_clock_still(seed: int, first: int) -> None:
+    dice, reader = random.Random(seed), Reader()
+    for k in range(500):
+        line = b"%d;%d;%.1f" % (34_160 + 20 * k, 8949 + dice.gauss(0, 29), 21.4 + dice.gauss(0, 0.05))
+        line = line[dice.randrange(len(line)) :] if k > first and dice.random() < 0.1 else line
+        reader.feed([Stamped(0.02 * k, line + b"\n")])
+    assert reader.format is not None
+    assert roles(reader.format) == ["clock", "channel", "channel"]
+    assert reader.format.sure == 1.0
+
+
+@settings(max_examples=10)
 @given(st.integers(0, 10**6), st.integers(0, 100))
 def test_a_name_that_lost_a_letter_is_no_other_name(seed: int, first: int) -> None:
     dice, reader = random.Random(seed), Reader()

@@ -17,6 +17,7 @@ from common_bench.reading.layouts import Layout
 from common_bench.reading.naming import are_names, legend_in, names_in
 from common_bench.reading.proposing import KIT_ID, MOST_IDS, proposed, told_apart
 from common_bench.reading.roles import SHORTEST, pace_of, unit_at
+from common_bench.reading.torn_lines import without_torn_numbers
 from common_bench.reading.weighing import Weight, cut_all, explain, unexplained_bits, weigh
 
 SAMPLE = 48  # lines on which all layouts are weighed
@@ -156,7 +157,11 @@ def _clock_bits(weight: Weight, arrivals: Floats) -> float:
     rows = [(row, number.value) for row, cut in enumerate(weight.cuts) if cut is not None and cut.keys[0] == key and (number := number_text(cut.fields[0], False))]  # fmt: skip
     if len(rows) < LEAST_STEPS:
         return 0.0
-    values = np.array([value for _, value in rows])
+    cut = [weight.cuts[row] for row, _ in rows]
+    values = without_torn_numbers(
+        [each.fields[0] for each in cut if each is not None], np.array([value for _, value in rows])
+    )
+    rows, values = [row for row, value in zip(rows, values, strict=True) if value == value], values[np.isfinite(values)]
     steps = values[1:] - values[:-1]
     if (steps == steps[0]).all() and steps[0] != 0.0:
         return CLOCK_BITS

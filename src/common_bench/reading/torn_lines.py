@@ -11,10 +11,16 @@ from collections import Counter
 from collections.abc import Sequence
 from itertools import takewhile
 
+import numpy as np
+
+from common_bench.model.block import Floats
+
 NUMBER = re.compile(r"[+\-−]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+\-]?[0-9]+)?")
 USUAL = 0.1  # of the lines that look alike, from which they are what others were torn from; of fewer, each may be torn
 MOST_TORN = 0.3  # of all lines; of more it is not known what a whole one looks like
 MANY_PLACES = 3  # at which lines were torn, from which none of them is a kind of its own
+LEAST_NUMBERS = 8
+MOST_NUMBERS = 0.12  # of a column
 OF_ITS_OWN = 4  # times that one comes that begins with a word or a number, from which it may be
 
 
@@ -46,3 +52,20 @@ def _within_a_word(shape: str, of: str) -> bool:
     if not (shape and of.endswith(shape) and len(shape) < len(of)):
         return False
     return shape[0].isalpha() and of[-len(shape) - 1].isalpha()
+
+
+def without_torn_numbers(texts: Sequence[str], values: Floats) -> Floats:
+    """(n,) values, nan for those that lost their first digits: shorter than those before and after, and less than both, in a column that
+    goes on rising. Of columns in which more than a few are so, all are as they were."""
+    there = np.flatnonzero(np.isfinite(values))
+    if len(there) < LEAST_NUMBERS:
+        return values
+    found, long = values[there], np.array([len(texts[at]) for at in there])
+    before, after = slice(0, -2), slice(2, None)
+    low = (found[1:-1] < found[before]) & (found[before] < found[after])
+    torn = low & (long[1:-1] < long[before]) & (long[1:-1] < long[after])
+    if not 0 < np.count_nonzero(torn) <= MOST_NUMBERS * len(there):
+        return values
+    kept = values.copy()
+    kept[there[1:-1][torn]] = np.nan
+    return kept

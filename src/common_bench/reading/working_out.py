@@ -35,6 +35,7 @@ from common_bench.reading.roles import (
 from common_bench.reading.rows import Line, is_unnamed, mostly_numbers
 from common_bench.reading.senml import senml_format
 from common_bench.reading.sentences import values_in_pattern
+from common_bench.reading.torn_lines import without_torn_numbers
 from common_bench.reading.values import NAN, NOTHING, table, value_of
 from common_bench.reading.weighing import ColumnFields, ColumnText, Weight, cut_all, fields_of_columns
 
@@ -231,10 +232,11 @@ def _columns(
         column = Column(name, unit, "channel", kind=kind, key=_key(weight, key), words=held.words if held.kind == "words" else ())  # fmt: skip
         clock = None
         if not clocked and held.kind in CLOCK_KINDS:
-            steps = np.diff(_of_busiest(numbers_of_column(texts, held.kind, layout.comma), kits))
+            held_values = without_torn_numbers(texts, numbers_of_column(texts, held.kind, layout.comma))
+            steps = np.diff(_of_busiest(held_values, kits))
             far = far or (fields_of_columns(cut_all(layout, heard.long)) if heard.long else fields)
             places, long, senders = far.get(key, NO_FIELDS)
-            values, times = numbers_of_column(long, held.kind, layout.comma), when[places]
+            values, times = without_torn_numbers(long, numbers_of_column(long, held.kind, layout.comma)), when[places]
             pace = pace_of(_of_busiest(values, senders), _of_busiest(times, senders))
             clock = clock_of(column.name, column.unit, held.kind, pace, steps, alone=len(order) == 1, paced=heard.paced)
             if (
