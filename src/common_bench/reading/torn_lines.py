@@ -60,7 +60,7 @@ def without_torn_numbers(texts: Sequence[str], values: Floats) -> Floats:
     there = np.flatnonzero(np.isfinite(values))
     if len(there) < LEAST_NUMBERS:
         return values
-    found, long = values[there], np.array([len(texts[at]) for at in there])
+    found, long = values[there], np.array([len(texts[int(at)]) for at in there])
     before, after = slice(0, -2), slice(2, None)
     low = (found[1:-1] < found[before]) & (found[before] < found[after])
     torn = low & (long[1:-1] < long[before]) & (long[1:-1] < long[after])
