@@ -154,18 +154,15 @@ def _clock_bits(weight: Weight, arrivals: Floats) -> float:
     held = weight.columns.get(key)
     if held is None or held.kind != "number":
         return 0.0
-    rows = [(row, number.value) for row, cut in enumerate(weight.cuts) if cut is not None and cut.keys[0] == key and (number := number_text(cut.fields[0], False))]  # fmt: skip
+    rows = [(row, cut.fields[0], number.value) for row, cut in enumerate(weight.cuts) if cut is not None and cut.keys[0] == key and (number := number_text(cut.fields[0], False))]  # fmt: skip
     if len(rows) < LEAST_STEPS:
         return 0.0
-    cut = [weight.cuts[row] for row, _ in rows]
-    values = without_torn_numbers(
-        [each.fields[0] for each in cut if each is not None], np.array([value for _, value in rows])
-    )
-    rows, values = [row for row, value in zip(rows, values, strict=True) if value == value], values[np.isfinite(values)]
-    steps = values[1:] - values[:-1]
+    places, texts, numbers = zip(*rows, strict=True)
+    values = without_torn_numbers(texts, np.array(numbers))
+    steps = np.diff(values[np.isfinite(values)])
     if (steps == steps[0]).all() and steps[0] != 0.0:
         return CLOCK_BITS
-    pace = pace_of(values, arrivals[[row for row, _ in rows]])
+    pace = pace_of(values, arrivals[list(places)])
     return CLOCK_BITS if pace.rises and pace.seconds > SHORTEST and unit_at(pace) else 0.0
 
 

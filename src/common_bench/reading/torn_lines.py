@@ -28,10 +28,10 @@ def without_torn(heard: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
     """The lines, each with its arrival, without those that are torn."""
     shapes = [NUMBER.sub("#", text) for _, text in heard]
     times = Counter(shapes)
+    if len(times) < 2:
+        return list(heard)
     usual = [shape for shape, count in times.items() if count > USUAL * len(shapes)]
-    torn = {
-        shape for shape in times if len(times) > 1 and shape not in usual and any(_is_part(shape, of) for of in usual)
-    }
+    torn = {shape for shape in times if shape not in usual and any(_is_part(shape, of) for of in usual)}
     if len(torn) < MANY_PLACES and not any(_within_a_word(shape, of) for shape in torn for of in usual):
         torn = {shape for shape in torn if times[shape] < OF_ITS_OWN}
     if not torn or sum(times[shape] for shape in torn) > MOST_TORN * len(shapes):
@@ -41,7 +41,7 @@ def without_torn(heard: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
 
 def _is_part(shape: str, of: str) -> bool:
     """Whether a shape is a head and a tail of a longer one."""
-    if not len(shape) < len(of):
+    if len(shape) >= len(of):
         return False
     head = sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], zip(shape, of, strict=False)))
     return head == len(shape) or of.endswith(shape[head:])
