@@ -26,6 +26,7 @@ from common_bench.desk.shell.benches import BenchRow
 from common_bench.lesson.plan_details import with_detail
 from common_bench.lesson.words import STAGES
 from common_bench.model.measured import Measured
+from common_bench.model.trouble import EngineTrouble
 from cuts import cut_texts
 from person import Desk, code_of, type_into
 from waiting import KitNow, is_steady, wait_for
@@ -137,7 +138,15 @@ def test_a_space_after_record_all_ends_one_run_and_says_so_and_it_can_go_on(work
     run = made.lesson.store.kept_runs(made.group["Chalk"])[-1]
     assert made.lesson.working_up.replayed(run.id).gaps == [], "nothing of it is missing"
     assert made.lesson.working_up.replayed(run.id).seconds > begun
-    made.lesson.roster.leave(made.lesson.store.kit_of(made.group["Chalk"]))
+
+    def left() -> bool:
+        try:
+            made.lesson.roster.leave(made.lesson.store.kit_of(made.group["Chalk"]))
+        except EngineTrouble:  # on a machine that has much else to do: it was late, and nothing was done
+            return False
+        return True
+
+    made.until(left, "its kit is heard no longer")
     made.undo()
     made.until(lambda: "cannot" in made.hub.messages.text or "go on" in made.hub.messages.text, "the refusal is told")
     assert made.hub.undo_stack.undoText() == "End 6 runs", "what could not be taken back is not lost from the way back"

@@ -82,6 +82,14 @@ def test_a_run_that_waits_is_seen_on_every_tile_called_off_and_watched_closely(d
     made.see("waits for 9e6 counts", stage)
     made.see("Call off 6 runs (R)", stage)
     assert uncut(made, "waiting") == []
+    for _ in range(2):  # with larger type there is no room for the rule beside the actions
+        worn, stage = made.change_theme(), made.window.stage
+        words = made.lesson.store.plan.rule.words
+        made.until(lambda words=words, stage=stage: [each.text() for each in (stage.rule, stage.rule_under) if each.isVisible()] == [words], "the rule is told once")  # type: ignore[misc]  # fmt: skip
+        assert stage.rule_under.isVisible() or worn == "paper"
+        assert not (stage.rule_under.isVisible() and stage.rule_under.is_shortened)
+        if stage.rule.isVisible():
+            assert stage.rule.heightForWidth(stage.rule.width()) < 3 * stage.rule.fontMetrics().lineSpacing()
     stage = made.window.stage
     made.press("R")
     made.see("no longer.", made.window)
@@ -144,7 +152,18 @@ def test_a_number_takes_the_room_of_its_characters_whatever_stood_there_before_a
         assert number.minimumWidth() >= number.fontMetrics().horizontalAdvance(text)
     assert len({number.fontMetrics().horizontalAdvance(digit) for digit in "0123456789"}) == 1
     assert number.minimumWidth() < number.fontMetrics().horizontalAdvance("12 345 678")
-    number.setStyleSheet("color: red;")
-    assert number.testAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
-    for each in (number, alone):
+    fresh = NumberLabel("9.876", "#FFFFFF")
+    for ink in ("red", "blue"):
+        for each in (number, fresh):
+            each.setStyleSheet(f"font-size: 32px; color: {ink};")
+        assert number.testAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        fresh.resize(number.size())
+        seen = []
+        for text in ("1.234", "9.876"):  # of which digits alone are others
+            number.setText(text)
+            seen.append(number.grab().toImage())
+        assert seen[1] == fresh.grab().toImage() != seen[0]
+        inks = {seen[1].pixelColor(x, y).name() for x in range(seen[1].width()) for y in range(seen[1].height())}
+        assert {"#ffffff", {"red": "#ff0000", "blue": "#0000ff"}[ink]} <= inks
+    for each in (number, alone, fresh):
         each.close()

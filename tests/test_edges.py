@@ -152,7 +152,7 @@ def test_on_a_full_disk_it_is_told_at_once_and_all_of_it_is_written_elsewhere(st
     small = tmp_path / "small"
     small.mkdir()
     began = time.monotonic()
-    done = run("record", small / "a.benchbook", kits.link("Basalt"), "--for", "12s", inside=f"mount -t tmpfs -o size=1500k tmpfs {small}", within=90)  # fmt: skip
+    done = run("record", small / "a.benchbook", kits.link("Basalt"), "--for", "12s", inside=f"mount -t tmpfs -o size=1200k tmpfs {small}", within=90)  # fmt: skip
     assert time.monotonic() - began < 60
     assert done.returncode == 2, done
     assert "cannot be written" in done.stdout
@@ -171,7 +171,7 @@ def test_stopped_by_hand_on_a_full_disk_it_says_where_all_of_it_is(stand_ins: Ca
     small = tmp_path / "small"
     small.mkdir()
     words = [*COMMAND, "record", str(small / "s.benchbook"), kits.link("Basalt"), "--for", "600s"]
-    inside = f'mount -t tmpfs -o size=1500k tmpfs {small} && exec "$@"'
+    inside = f'mount -t tmpfs -o size=1200k tmpfs {small} && exec "$@"'
     process = subprocess.Popen(["unshare", "-m" if os.getuid() == 0 else "-rm", "sh", "-c", inside, "sh", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
     assert process.stdout is not None
     while "cannot be written" not in process.stdout.readline():

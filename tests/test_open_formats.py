@@ -27,6 +27,8 @@ from common_bench.reading.senml import senml_records
 from common_bench.record.replay import quantities
 
 DOCS = Path(__file__).parent.parent / "docs" / "for-a-colleague.md"
+# Rows of each table, which are all made by one line of ours; the library takes a millisecond and more for each.
+JUDGED = 300
 
 
 @pytest.fixture(scope="module")
@@ -39,7 +41,7 @@ def exported(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
 
 def test_a_data_package_is_valid_for_the_reference_library(exported: tuple[Path, Path]) -> None:
     _, folder = exported
-    report = frictionless.validate(str(folder / "datapackage.json"))
+    report = frictionless.validate(str(folder / "datapackage.json"), limit_rows=JUDGED)
     assert report.valid, report.flatten(["resource", "rowNumber", "type", "note"])[:5]
     told = json.loads((folder / "datapackage.json").read_text("utf-8"))
     by_path = {each["path"]: each for each in told["resources"]}

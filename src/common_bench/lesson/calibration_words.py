@@ -264,7 +264,7 @@ def _kept_words(kept: Calibration | None, ready: Applied, sensor: SensorPlan) ->
         return f"Not kept yet: press K. It replaces “{age_words(kept.made_at)}” for new runs; earlier runs keep theirs."
     old = sensor.old_after and days_old(kept.made_at) > sensor.old_after
     if not kept.made_at:
-        return "It holds as the plan has it; points would only test it."
+        return "It holds as the plan has it."
     return f"Kept {age_words(kept.made_at)}." + (
         f" That is old: the plan allows {sensor.old_after} days." if old else ""
     )

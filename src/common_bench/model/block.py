@@ -152,7 +152,7 @@ class Block(msgspec.Struct, frozen=True, eq=False):
     what was heard; gap_before: (n,) True where something is missing before the reading;
     channels: name -> (n,) raw numbers, nan for "no value"; clock_u: (n,) relative standard
     uncertainty of the clock's rate; clock_step: s, its resolution; kits: (n,) the id that each line
-    names on a shared port, None elsewhere.
+    names on a shared port, None elsewhere; whole: it is known that none of the channels' values is missing.
     """
 
     t: Floats
@@ -164,6 +164,7 @@ class Block(msgspec.Struct, frozen=True, eq=False):
     clock_u: Floats
     clock_step: float = 0.0
     kits: tuple[str, ...] | None = None
+    whole: bool = False
 
     def __len__(self) -> int:
         return len(self.t)
@@ -174,7 +175,7 @@ class Block(msgspec.Struct, frozen=True, eq=False):
         return Block(
             self.t[cut], self.clock[cut], self.arrival[cut], self.offset[cut], self.gap_before[cut],
             {name: values[cut] for name, values in self.channels.items()},
-            self.clock_u[cut], self.clock_step, self.kits[cut] if self.kits else None,
+            self.clock_u[cut], self.clock_step, self.kits[cut] if self.kits else None, self.whole,
         )  # fmt: skip
 
     def follows(self, other: Block) -> bool:

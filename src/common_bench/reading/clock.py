@@ -126,6 +126,9 @@ class ClockMap:
         Gives t (n,) s, the unwrapped clock (n,) s, the rate's relative uncertainty (n,), gap_before (n,).
         """
         count = len(arrival)
+        if raw is not None and count <= FEW and self._runs_on(few := raw.tolist(), float(arrival[0])):
+            t, clock = self._run_on(few, arrival.tolist())
+            return t, clock, np.full(count, self.u_rate), self._gaps.before(t, held=self.held)
         t, clock, u = np.empty(count), np.empty(count), np.empty(count)
         if raw is None:
             clock.fill(np.nan)
@@ -133,13 +136,6 @@ class ClockMap:
             if count:
                 t = np.array(self._grid.times(arrival.tolist(), self._last_t, held=self.held), float)
                 self._last_t = float(t[-1])
-            return t, clock, u, self._gaps.before(t, held=self.held)
-        if count <= FEW and self._runs_on(raw.tolist(), float(arrival[0])):
-            clock = raw + self._wraps
-            self._see(clock, arrival)
-            u.fill(self.u_rate)
-            t = np.maximum(self._mapped(clock), self._last_t)
-            self._last_raw, self._last_t, self._last_arrival = float(raw[-1]), float(t[-1]), float(arrival[-1])
             return t, clock, u, self._gaps.before(t, held=self.held)
         breaks = np.flatnonzero(~(raw[1:] >= raw[:-1])) + 1  # restarts, wraps, unknown clock values
         start = 0
@@ -194,6 +190,17 @@ class ClockMap:
             last = value
         clock = last + self._wraps
         return clock < self._window_end and self._mapped_one(clock) <= arrival + AHEAD
+
+    def _run_on(self, raw: list[float], arrival: list[float]) -> tuple[Floats, Floats]:
+        """Of those, t and the unwrapped clock, (n,) s each: the same as for many, without setting arrays up."""
+        clock = [value + self._wraps for value in raw]
+        self._see_few(clock, arrival)
+        last, t = self._last_t, []
+        for value in clock:
+            last = max(self._mapped_one(value), last)
+            t.append(last)
+        self._last_raw, self._last_t, self._last_arrival = raw[-1], last, arrival[-1]
+        return np.array(t), np.array(clock)
 
     def _mapped(self, clock: Floats) -> Floats:
         """Our time of the kit's unwrapped clock."""
@@ -273,13 +280,17 @@ class ClockMap:
         assert self._earliest is not None
         self._seen += len(clock)
         late = arrival - clock
-        if len(late) <= FEW:  # of a list: what is searched in an array lets other threads go first
-            few = late.tolist()
-            best = few.index(min(few))
-        else:
-            best = int(np.argmin(late))
+        best = int(np.argmin(late))
         if late[best] < self._earliest[1] - self._earliest[0]:
             self._earliest = (float(clock[best]), float(arrival[best]))
+
+    def _see_few(self, clock: list[float], arrival: list[float]) -> None:
+        assert self._earliest is not None
+        self._seen += len(clock)
+        least = self._earliest[1] - self._earliest[0]
+        for ours, came in zip(clock, arrival, strict=True):
+            if came - ours < least:
+                self._earliest, least = (ours, came), came - ours
 
     def _close_window(self, clock: float) -> None:
         assert self._earliest is not None

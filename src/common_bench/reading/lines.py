@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import itertools
 import re
-from bisect import bisect_right
 from collections.abc import Sequence
 
 import msgspec
@@ -149,20 +147,21 @@ class LineCutter:
 
     def _few(self, data: bytes, chunks: Sequence[Stamped], skipped: int) -> list[Lines]:
         """The same for a handful of lines, where setting arrays up would take longer than the work."""
-        found = [(match.start(), match.end()) for match in LINE_END.finditer(data)]
+        found = [match.span() for match in LINE_END.finditer(data)]
         self._after_cr = data.endswith(b"\r")
         if not found:
             self._keep(data)
             return []
-        borders = list(itertools.accumulate((len(chunk.data) for chunk in chunks), initial=len(self._tail) - skipped))[
-            1:
-        ]
-        stamps = [chunks[bisect_right(borders, end)].at for end, _ in found]
-        starts = [0, *(after for _, after in found[:-1])]
-        whole = found[-1][1]
-        lines = Lines(
-            data[:whole], np.array(starts), np.array([end for end, _ in found]), np.array(stamps), self.offset
-        )
+        ends, nexts = zip(*found, strict=True)
+        whole, stamps, came = nexts[-1], list[float](), 0
+        border = len(self._tail) - skipped + len(chunks[0].data)  # where what came with a chunk ends
+        for end in ends:
+            while border <= end:
+                came += 1
+                border += len(chunks[came].data)
+            stamps.append(chunks[came].at)
+        starts_and_ends = np.array(((0, *nexts[:-1]), ends))
+        lines = Lines(data[:whole], starts_and_ends[0], starts_and_ends[1], np.array(stamps), self.offset)
         self.offset += whole
         self._tail = data[whole:]
         return [lines]

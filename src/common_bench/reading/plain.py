@@ -91,7 +91,7 @@ def _at_once(data: bytes, separator: str, count: int, columns: int) -> Floats | 
 
 def _says_no_value(numbers: Floats, format: StreamFormat) -> bool:
     """Whether one of them stands for "no value"."""
-    no_value = numbers_of(frozenset(format.no_value))
+    no_value = numbers_of(frozenset(format.no_value)) if format.no_value else ()
     return bool(no_value) and bool(np.isin(numbers, list(no_value)).any())
 
 

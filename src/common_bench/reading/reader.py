@@ -12,7 +12,7 @@ from common_bench.model.stream import ClockState, StreamFormat
 from common_bench.reading.clock import ClockMap
 from common_bench.reading.dialects import line_reader, templates_of
 from common_bench.reading.format_finding import FormatFinder, OtherLine
-from common_bench.reading.heard import Heard, ReadLines, part_before
+from common_bench.reading.heard import Heard, Places, ReadLines, part_before
 from common_bench.reading.kept_lines import MOST_KEPT
 from common_bench.reading.lines import LineCutter, Lines
 from common_bench.reading.naming import could_be_reading
@@ -57,6 +57,7 @@ class Reader:
         self._told: dict[int, str] = {}  # offset -> kind of the last lines that were no readings
         self._shared_format: StreamFormat | None = None  # of the port, while another reader reads for this one
         self._shared: list[ReadLines] = []
+        self._places: Places | None = None
         self.kits: dict[str, int] = {}  # ids on a shared port -> readings of each
         self.lines = self.readings = self.unreadable = self.notes = 0
 
@@ -260,7 +261,8 @@ class Reader:
             return
         table = plain_table(piece, self.format)
         if table is not None:
-            self._take(self.format, table, piece.stamps, piece.offsets, None, blocks)
+            whole = not isinstance(table, NumberColumns)
+            self._take(self.format, table, piece.stamps, piece.offsets, None, blocks, whole=whole)
             return
         bad = lines_with_other_bytes(piece, self.format.separator)
         if not len(bad) or len(bad) > len(piece) * MOST_ODD:
@@ -351,45 +353,40 @@ class Reader:
 
     def _take(
         self, format: StreamFormat, table: Floats | NumberColumns, stamps: Floats, offsets: Ints, kits: list[str] | None,
-        blocks: list[Block],
+        blocks: list[Block], *, whole: bool = False,
     ) -> None:  # fmt: skip
-        """Lines that were read, told apart by kit where the port is shared, become a block of readings."""
-        kit_at = next((at for at, column in enumerate(format.columns) if column.role == "kit"), None)
-        if kits is None and kit_at is not None:
-            kits = [f"{value:g}" for value in table[:, kit_at].tolist()]
-        named = tuple(kits) if kits is not None and format.shared else None
-        read = ReadLines(format, table, stamps, offsets, named)
+        """Lines that were read, told apart by kit where the port is shared, become a block of readings. whole: it is known that each value
+        is a number."""
+        places = self._places_in(format)
+        if kits is None and places.kit is not None:
+            kits = [f"{value:g}" for value in table[:, places.kit].tolist()]
+        named = tuple(kits) if kits is not None and places.shared else None
+        read = ReadLines(format, table, stamps, offsets, named, whole)
         if format.only and named is not None:
             read = read.of_kit(format.only)
         for kit in read.kits or ():
             if kit in self.kits or len(self.kits) < MOST_KITS:
                 self.kits[kit] = self.kits.get(kit, 0) + 1
-        if format.shared and not format.only:
+        if places.shared and not format.only:
             self._shared.append(read)
         if len(read.values):
             blocks.append(self._in_time(read))
 
     def _in_time(self, read: ReadLines) -> Block:
-        raw = self._raw_clock(read.format, read.values)
+        places = self._places_in(read.format)
+        raw = places.clock(read.values)
+        if raw is not None and self.clock.tick != 1.0:
+            raw = raw * self.clock.tick
         t, clock, clock_u, gaps = self.clock.map(raw, read.stamps)
         if self._missed and len(gaps):
             gaps[0], self._missed = True, False
-        channels = {
-            column.name: np.ascontiguousarray(read.values[:, place])
-            for place, column in enumerate(read.format.columns)
-            if column.role == "channel"
-        }
-        kits = read.kits or None
-        return Block(t, clock, read.stamps, read.offsets, gaps, channels, clock_u, self.clock.tick, kits)
+        channels, kits = places.channels(read.values), read.kits or None
+        return Block(t, clock, read.stamps, read.offsets, gaps, channels, clock_u, self.clock.tick, kits, read.whole)
 
-    def _raw_clock(self, format: StreamFormat, table: Floats | NumberColumns) -> Floats | None:
-        places = [at for at, column in enumerate(format.columns) if column.role == "clock"]
-        if not places:
-            return None
-        raw = table[:, places[0]]
-        for place in places[1:]:  # rows of several kinds may each have the clock in a column of their own
-            raw = np.where(np.isnan(raw), table[:, place], raw)
-        return raw if self.clock.tick == 1.0 else raw * self.clock.tick
+    def _places_in(self, format: StreamFormat) -> Places:
+        if self._places is None or self._places.format is not format:
+            self._places = Places(format)
+        return self._places
 
 
 def values_in(line: bytes, format: StreamFormat) -> list[float] | None:

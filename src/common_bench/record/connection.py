@@ -91,6 +91,7 @@ class KitConnection:
         self.ragged = 0
         self.own_trouble: LinkTrouble | None = None
         self._link: Link | None = None
+        self.look_again = asked_at  # when it is looked at again, though nothing is wrong with it, on the engine's clock
         self._first_words = ""
         self._clock_restarts = 0
 
@@ -157,6 +158,11 @@ class KitConnection:
         return self.address.kind in HOSTS and self.own_trouble is not None and self.own_trouble.code not in QUIET_CODES
 
     @property
+    def is_well(self) -> bool:
+        """Whether nothing is wrong with it, as far as is known."""
+        return self.own_trouble is None and self.warning is None and not self.away and self.speed.found
+
+    @property
     def is_back(self) -> bool:
         """Whether a kit that was lost can be used again."""
         return (
@@ -167,6 +173,7 @@ class KitConnection:
         if self.own_trouble is not None and self.own_trouble.code != "unreadable" and not self.unanswered:
             self.own_trouble = None
         self.warning = None
+        self.look_again = at
         self.opened_at = self.last_heard = self.last_reading = at
         self.since_open = self.readable = self.readings = 0
         self.speed.opened()

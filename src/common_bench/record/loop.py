@@ -17,7 +17,7 @@ from typing import Any, Protocol, TypeVar
 from common_bench.model.trouble import EngineTrouble
 
 TICK = 0.03  # s of our own time between two turns of the flow; a block of a few lines costs no more than one
-TICK_APART = 0.032  # the same where the engine has a process of its own
+TICK_APART = 0.0315  # the same where the engine has a process of its own
 REST = 0.5  # of the work of a turn, that others have before the next, however slow the machine is
 OVERSLEPT = 0.02  # s beyond what it asked for, that the loop slept because others had the interpreter
 AT_ONCE = 0.001  # s: something lay there before it listened

@@ -3,9 +3,11 @@ array of its own costs more than what is in it. What stays the same is sent once
 
 from __future__ import annotations
 
+import copyreg
 import io
 import math
 import pickle
+from collections import ChainMap
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
@@ -38,13 +40,9 @@ class Parcel(NamedTuple):
     numbers: bytes
 
 
-class _Pickler(pickle.Pickler):
-    def __init__(self, file: io.BytesIO, sender: Sender) -> None:
-        super().__init__(file, pickle.HIGHEST_PROTOCOL)
-        self._sender = sender
-
-    def persistent_id(self, obj: Any) -> int | None:
-        return self._sender.number(obj) if type(obj) in SENT_ONCE else None
+def sent_before(number: int) -> Any:
+    """Stands for what was sent once; whoever unpacks it has a table of these."""
+    raise LookupError(number)
 
 
 class _Unpickler(pickle.Unpickler):
@@ -52,8 +50,9 @@ class _Unpickler(pickle.Unpickler):
         super().__init__(io.BytesIO(data))
         self._sent = sent
 
-    def persistent_load(self, number: int) -> Any:
-        return self._sent[number]
+    def find_class(self, module: str, name: str) -> Any:
+        own = name == sent_before.__name__ and module == sent_before.__module__
+        return self._sent.__getitem__ if own else super().find_class(module, name)
 
 
 class Sender:
@@ -63,6 +62,9 @@ class Sender:
         self._numbers: dict[int, tuple[int, Any]] = {}  # id of an object -> its number, and itself, so that it stays
         self._count = 0
         self._new: list[tuple[int, bytes]] = []
+        # looked up by the pickler itself for what it does not know; its persistent_id would be asked of everything
+        ways: dict[type, Any] = dict.fromkeys(SENT_ONCE, self._by_number)
+        self._ways = ChainMap(ways, copyreg.dispatch_table)
 
     def number(self, sent: Any) -> int:
         """Of an object that is sent once."""
@@ -73,13 +75,18 @@ class Sender:
             self._new.append((self._count, pickle.dumps(sent, pickle.HIGHEST_PROTOCOL)))
         return found[0]
 
+    def _by_number(self, sent: Any) -> tuple[Any, tuple[int]]:
+        return sent_before, (self.number(sent),)
+
     def packed(self, told: Any, numbers: bytes) -> Parcel:
         """told: anything that can be pickled."""
         anew = len(self._numbers) > MOST_SENT
         if anew:
             self._numbers.clear()
         out = io.BytesIO()
-        _Pickler(out, self).dump(told)
+        packer = pickle.Pickler(out, pickle.HIGHEST_PROTOCOL)
+        packer.dispatch_table = self._ways
+        packer.dump(told)
         new, self._new = self._new, []
         return Parcel(pickle.dumps((anew, new, out.getvalue()), pickle.HIGHEST_PROTOCOL), numbers)
 

@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from functools import cached_property
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -138,10 +139,15 @@ class Rule:
         ends = read_ends(plan.ends) if timed is None else timed
         return cls(read_begin(plan.begins), ends, plan.before if plan.begins.strip() else 0.0)
 
-    @property
+    @cached_property
     def seconds(self) -> float:
         """s after which it ends; 0 where time does not end it."""
         return min((each.amount for each in self.ends if each.kind == "seconds"), default=0.0)
+
+    @cached_property
+    def counted(self) -> frozenset[str]:
+        """Names of the events that end it."""
+        return frozenset(end.name for end in self.ends if end.kind in ("events", "level"))
 
     @property
     def lines(self) -> tuple[str, ...]:
@@ -154,7 +160,8 @@ class Rule:
         rows = []
         for end in self.ends:
             if end.kind == "seconds":
-                rows.append(int(np.searchsorted(block.t, began + end.amount)))
+                if len(block) and block.t[-1] >= began + end.amount:  # which is seldom so, and quicker to ask
+                    rows.append(int(np.searchsorted(block.t, began + end.amount)))
             elif end.kind == "readings":
                 rows.append(max(0, int(end.amount) - before))
         row = min(rows, default=len(block))

@@ -118,9 +118,10 @@ class RunUnderWay:
 
     def _count(self, worked: Worked) -> None:
         """Events that the rule counts, of those since the run began."""
-        names = {end.name for end in self.rule.ends if end.kind in ("events", "level")}
-        both = {**worked.results, **worked.watched} if names else {}
-        for name, events in watched(both, names, self.began).items():
+        if not self.rule.counted:
+            return
+        both = {**worked.results, **worked.watched}
+        for name, events in watched(both, self.rule.counted, self.began).items():
             self.counts[name] = self.counts.get(name, 0) + len(events)
 
     def is_over(self, live: LiveWindow, at: float) -> Ending | None:

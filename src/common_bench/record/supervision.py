@@ -20,6 +20,7 @@ from common_bench.record.late_reading import stamped
 from common_bench.record.loop import Loop, passing
 
 JOINED = ("serial", "rfc2217", "tcp")  # links that may be opened in the middle of a line
+LOOK_EVERY = 0.1  # s, where nothing is wrong
 REST = 0.3  # s that a port stays closed, so that its kit notices
 
 log = logging.getLogger(__name__)
@@ -66,6 +67,9 @@ class Supervisor:
         if kit.parent is None and not getattr(kit.link, "connected", True):
             kit.last_heard = kit.last_reading = kit.opened_at = at  # a host that is still being reached is not silent
             return
+        if kit.is_well and kit.asking is None and at < kit.look_again:
+            return
+        kit.look_again = at + LOOK_EVERY
         if kit.asking:
             self._ask_for_reading(kit, kit.asking, at)
         other = judge(kit, at)

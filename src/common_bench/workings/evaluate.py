@@ -27,6 +27,7 @@ from common_bench.workings.streams import FitsAt, Together, Value
 from common_bench.workings.table import Given, within
 
 NUMBERS = ("time", "level", "depth", "number of readings")  # what a form is made with
+TOLD = (Series, Events)  # of what is worked out
 LONGEST_NAME = 24  # characters by which a line is named
 CLOCK = "@clock"  # among the results: relative standard uncertainty of the clock's rate at each reading
 INNER = "@"  # in the name of a result that no working of its own names, as what stands in the brackets of a mean
@@ -152,7 +153,7 @@ class Evaluator:
             self._values[name] = self._of(node)
         if self._by_clock:
             self._values[CLOCK] = Series(block.t, block.clock_u)
-        return {name: value for name, value in self._values.items() if isinstance(value, Series | Events)}
+        return {name: value for name, value in self._values.items() if isinstance(value, TOLD)}
 
     def _thinned(self, name: str, events: Events) -> Events:
         """Events of a line without those that are set aside."""
@@ -243,7 +244,7 @@ class Evaluator:
         block = self._block
         assert block is not None
         if channel not in self._rows:
-            raw = block.channels.get(channel)
+            raw = None if block.whole else block.channels.get(channel)
             there = None if raw is None else np.isfinite(raw)
             if there is not None and np.count_nonzero(there) == len(there):
                 there = None

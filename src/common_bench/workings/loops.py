@@ -90,7 +90,8 @@ def _middle(steps: Floats) -> float:
     """Their median."""
     for step in steps:
         if step != steps[0]:
-            return float(np.median(steps))
+            ordered, middle = np.sort(steps), len(steps) // 2
+            return float(ordered[middle] if len(steps) % 2 else (ordered[middle - 1] + ordered[middle]) / 2)
     return float(steps[0])
 
 

@@ -186,7 +186,8 @@ def _evenly(
     t: Floats, v: Floats, sigma: Floats, alike: Floats, shares: Floats, common: Bools, first: int, start: int, end: int,
     weights: Floats, rate: bool, step: float, values: Floats, own: Floats, others: Floats,
 ) -> None:  # fmt: skip
-    """The same for readings whose windows are all of these weights: row by row of the window, for many readings at once."""
+    """The same for readings whose windows are all of these weights: row by row of the window, for many readings at once. One array by
+    another is written as a loop: whether they are as long would take as long to compile as all else."""
     half, low = len(weights) // 2, first + start
     size = end - start
     scale, grown, sums, stated = np.ones(size), np.empty(size), np.empty(size), np.zeros(size)
@@ -209,16 +210,20 @@ def _evenly(
         while until < size and alike[low + until] == of_like:
             until += 1
         if of_like != 0.0:
-            grown[at:until] *= _likeness(weights, of_like)
+            growth = _likeness(weights, of_like)
+            for each in range(at, until):
+                grown[each] *= growth
         at = until
     _weighed(weights, v, low - half, sums)
-    values[start:end] = scale * sums
-    squared, middle = weights * weights, weights[half]
+    for at in range(size):
+        values[start + at] = scale[at] * sums[at]
+    squared, middle = weights**2, weights[half]
     for source in range(len(shares)):
         share, mine = shares[source], own[source, start:end]
         if common[source]:
             _weighed(weights, share, low - half, sums)
-            mine[:] = scale * sums
+            for at in range(size):
+                mine[at] = scale[at] * sums[at]
             continue
         _weighed(squared, share[low - half : low + size + half] ** 2, 0, sums)
         itself, theirs = share[low : low + size], others[source, start:end]
@@ -306,7 +311,9 @@ def medians(
         if ordered == low - 1:
             _replaced(v, order, ordered, high - 1)
         else:
-            order[:] = low + np.argsort(v[low:high], kind="mergesort")
+            ranked = np.argsort(v[low:high], kind="mergesort")
+            for each in range(count):
+                order[each] = low + ranked[each]
         ordered = low
         chosen, noise = order[rank], 0.0
         for source in range(len(shares)):

@@ -6,6 +6,7 @@ Points and a pen in, a painted line out.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 
 import numpy as np
 import pyqtgraph as pg
@@ -21,6 +22,15 @@ AROUND = ((-APART, 0.0), (APART, 0.0), (0.0, -APART), (0.0, APART))
 BREAKS = 30  # in a line that is a guess, over the time that is seen
 DENSE = 8  # points for each of them, from which they are of time
 BELOW = ((0.0, -APART), (0.0, APART))  # half of that, where many are small
+LENGTHS_KEPT = 1024  # numbers of points, of each of which a line is kept
+
+
+@lru_cache(maxsize=LENGTHS_KEPT)
+def line_of(count: int) -> tuple[QPolygonF, Floats]:
+    """A line of so many points, and these as an array (count, 2) to be filled, to be painted before another of as many is asked for:
+    it is the same one again, since making one takes longer than painting it. In the window's thread alone."""
+    line = pg.functions.create_qpolygonf(count)
+    return line, pg.functions.ndarray_from_qpolygonf(line)
 
 
 class Stroke:

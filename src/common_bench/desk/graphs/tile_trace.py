@@ -6,14 +6,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QGraphicsView
 
 from common_bench.desk.graphs.plots import NARROW, font, pen, translucent
 from common_bench.desk.graphs.ranges import calm_ends, gap_words, gaps_in, ticks, told_gaps
-from common_bench.desk.graphs.strokes import AROUND, BELOW, Stroke, draw_line, draw_lines, in_breaks
+from common_bench.desk.graphs.strokes import AROUND, BELOW, Stroke, draw_line, draw_lines, in_breaks, line_of
 from common_bench.desk.look.palette import hue
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.block import Floats
@@ -153,8 +152,7 @@ class TileTrace(QGraphicsView):
             self._label(
                 painter, gap_words((begin, end), -self._seconds), width + (begin + end) / 2 * across, self._amber, 0.5
             )
-        line = pg.functions.create_qpolygonf(len(self.t))
-        points = pg.functions.ndarray_from_qpolygonf(line)
+        line, points = line_of(len(self.t))
         laid_out(self.t, self.values, width, across, height - 1, low, up, points)
         x, y = points[:, 0], points[:, 1]
         if self._guess is None and self._whole:

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import html
+import math
 
-from PyQt6.QtCore import QEvent, QPointF, QRect, Qt
-from PyQt6.QtGui import QAction, QColor, QPainter, QPaintEvent, QResizeEvent, QShowEvent
+from PyQt6.QtCore import QEvent, QRect, Qt
+from PyQt6.QtGui import QAction, QColor, QFontMetricsF, QPainter, QPaintEvent, QPixmap, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QTableWidgetItem, QWidget
 
 from common_bench.model.visible import on_one_line, visible
 
 LONGEST_SHOWN = 2000  # characters of one label
 
-DIGITS_ALIKE = str.maketrans("123456789", "0" * 9)  # which are all as wide
+DIGITS = "0123456789"
+DIGITS_ALIKE = str.maketrans(DIGITS, "0" * 10)  # which are all as wide
+# What numbers are made of, with a digit for all: nothing of one reaches into what stands beside it.
+OF_NUMBERS = frozenset("0.−—\u202f")
 
 
 class Markup(str):
@@ -52,13 +56,17 @@ class PlainLabel(QLabel):
 
 class NumberLabel(PlainLabel):
     """A number on a card that is new thirty times a second: as long as only its digits are others, nothing about it is laid out
-    anew, and what lies under it is not painted again."""
+    anew, and what lies under it is not painted again. Its digits are painted once and put in their places from then on, which takes a third
+    of the time that text does."""
 
     def __init__(self, text: str, ground: str) -> None:
         """ground: the colour of the card."""
         super().__init__(text)
         self._ground = QColor(ground)
-        self._laid: tuple[QRect, QColor, QPointF] | None = None  # its room, its ink, and where its text begins
+        # Its room, the top and the left of its text, and the left of each character of a number.
+        self._laid: tuple[QRect, int, int, list[int] | None] | None = None
+        self._painted: dict[str, QPixmap] = {}
+        self._sharpness = 0.0  # pixels of a screen to one of ours
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -66,7 +74,7 @@ class NumberLabel(PlainLabel):
 
     def changeEvent(self, event: QEvent | None) -> None:
         super().changeEvent(event)
-        self._laid = None
+        self._laid, self._painted = None, {}
         if event is not None and event.type() == QEvent.Type.StyleChange:
             self._be_opaque()
 
@@ -76,6 +84,7 @@ class NumberLabel(PlainLabel):
 
     def setText(self, text: str | None) -> None:
         if (text or "").translate(DIGITS_ALIKE) != self.given.translate(DIGITS_ALIKE):  # a minus is wider than a digit
+            self._laid = None
             super().setText(text)
             self.setMinimumWidth(0)  # which its hint would have in it
             self.setMinimumWidth(self.sizeHint().width())  # never cut: what stands beside it gives way
@@ -91,17 +100,41 @@ class NumberLabel(PlainLabel):
         self._laid = None
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        room, ink, begin = self._laid = self._laid or self._lay_out()
+        if self._sharpness != (sharpness := self.devicePixelRatioF()):  # another screen's
+            self._sharpness, self._painted = sharpness, {}
+        room, top, left, begins = self._laid = self._laid or self._lay_out()
         painter = QPainter(self)
         painter.fillRect(room, self._ground)
-        painter.setPen(ink)
-        painter.drawText(begin, self.given)
+        if begins is None:
+            painter.setPen(self.palette().color(self.foregroundRole()))
+            painter.drawText(left, top + self.fontMetrics().ascent(), self.given)
+            return
+        for each, begin in zip(self.given, begins, strict=True):
+            painter.drawPixmap(begin, top, self._painted.get(each) or self._paint_one(each))
 
-    def _lay_out(self) -> tuple[QRect, QColor, QPointF]:
+    def _lay_out(self) -> tuple[QRect, int, int, list[int] | None]:
         """At the left, in the middle of its height."""
-        room, metrics = self.contentsRect(), self.fontMetrics()
-        down = room.top() + (room.height() - metrics.height()) // 2 + metrics.ascent()
-        return self.rect(), self.palette().color(self.foregroundRole()), QPointF(room.left(), down)
+        room, metrics = self.contentsRect(), QFontMetricsF(self.font(), self)
+        left, top = room.left(), room.top() + (room.height() - self.fontMetrics().height()) // 2
+        alike = self.given.translate(DIGITS_ALIKE)
+        if not OF_NUMBERS.issuperset(alike):
+            return self.rect(), top, left, None
+        ends = [metrics.horizontalAdvance(alike[:at]) for at in range(len(alike))]
+        return self.rect(), top, left, [left + round(each) for each in ends]
+
+    def _paint_one(self, character: str) -> QPixmap:
+        metrics, sharpness = self.fontMetrics(), self._sharpness
+        width = max(1, metrics.horizontalAdvance(character))
+        made = QPixmap(math.ceil(width * sharpness), math.ceil(metrics.height() * sharpness))
+        made.setDevicePixelRatio(sharpness)
+        made.fill(self._ground)
+        painter = QPainter(made)
+        painter.setFont(self.font())
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(0, metrics.ascent(), character)
+        painter.end()
+        self._painted[character] = made
+        return made
 
 
 class RichLabel(QLabel):

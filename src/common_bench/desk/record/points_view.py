@@ -109,7 +109,7 @@ class PointsView(QWidget):
         found = so_far_words(lesson, group)
         self.finding_card.setVisible(bool(found))
         say(self.finding_words, f"so far, from {len([p for p in self.taking.taken(group) if not p.aside])} points")
-        say(self.finding, found)
+        say(self.finding, found.replace(" ± ", "\u00a0±\u00a0"))  # a line ends before a value rather than within it
         self._show_now(states[group])
 
     def _show_now(self, state: PointState) -> None:

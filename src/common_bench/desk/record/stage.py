@@ -29,6 +29,7 @@ from common_bench.model.measured import written
 
 SECONDS = 12.0  # s that a tile shows
 ROOMY = 9  # tiles up to which each shows everything
+RULE_LINES = 1.7  # that the rule may take beside the actions, since lines end between words
 
 
 WALL, GRAPH, ONE, POINTS, BRING = 0, 1, 2, 3, 4  # views
@@ -52,7 +53,9 @@ class RecordStage(StageView):
         self.close_look = button("This bench (B)", self.look_closely)
         self.rule = label("", "small", wrap=True)  # beside the actions
         self.rule.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        for at, widget in enumerate((self.all_ready, self.this_one, self.moment, self.switch, self.close_look)):
+        self.rule_under = ShortLabel("", "small")  # in a row of its own, where these leave too little room
+        self._actions = self.all_ready, self.this_one, self.moment, self.switch, self.close_look
+        for at, widget in enumerate(self._actions):
             self.head.insertWidget(at, widget)
         self.title.hide()
         self.subtitle.hide()
@@ -87,6 +90,7 @@ class RecordStage(StageView):
         foot.setStretch(1, 1)
         self.last.body.addLayout(foot)
         self.last.body.setContentsMargins(px(13), px(5), px(13), px(5))
+        self.column.addWidget(self.rule_under)
         self.column.addWidget(self.replay_bar)
         self.column.addWidget(self.views, 1)
         self.column.addWidget(self.last)
@@ -235,8 +239,9 @@ class RecordStage(StageView):
             each.setVisible(self._view != BRING)
         for each in (self.again, self.take):
             each.setVisible(points)
-        for other in (self.rule, self.this_one, self.moment, self.close_look):
+        for other in (self.this_one, self.moment, self.close_look):
             other.setVisible(not points and self._view != BRING)
+        self._show_rule(shown=not points and self._view != BRING)
         set_property(self.all_ready, "role", "main" if not (points and self.acts.busy()) else "")
         wanted = [group.id for group in groups], [c.name for c in self.hub.lesson.store.plan.stated]
         if self._built != wanted:
@@ -244,12 +249,18 @@ class RecordStage(StageView):
             self._built = wanted
         for tile in self.tiles:
             tile.refresh()
-        plan = self.hub.lesson.store.plan
-        say(self.rule, plan.rule.words)
-        set_tip(self.rule, plan.rule.words)
         self.graph_card.show_names()
         self.replay_bar.refresh()
         self._show_last()
+
+    def _show_rule(self, *, shown: bool) -> None:
+        words = self.hub.lesson.store.plan.rule.words
+        room = self.width() - sum(each.sizeHint().width() + px(14) for each in self._actions if not each.isHidden())
+        beside = self.rule.fontMetrics().horizontalAdvance(words) < RULE_LINES * room
+        for each, here in ((self.rule, beside), (self.rule_under, not beside)):
+            say(each, words)
+            each.setVisible(shown and here)
+        set_tip(self.rule, words)
         if self._view == ONE:
             self.one.refresh()
         if self._view == POINTS:

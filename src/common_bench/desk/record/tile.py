@@ -39,7 +39,7 @@ SECOND_DECIMALS = 3  # of the smaller value on a tile
 LOW = 165  # px of a tile's height below which only what matters most is shown
 LOWEST = 95  # px below which there is no room for a trace
 IDLE = 1.0  # s after which it is drawn though nothing is new
-BESIDE = 0.1  # s between two looks at what stands beside the number and the trace: nobody reads it faster
+BESIDE = 0.2  # s between two looks at what stands beside the number and the trace: nobody reads it faster
 STALE = 10.0  # s after which the last event's value is no longer shown as of now
 
 

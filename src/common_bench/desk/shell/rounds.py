@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QObject, QTimer
 
-EVERY, REST = 200, 8  # ms between two rounds, and that the window is left alone between two parts of one
+EVERY, REST = 250, 8  # ms between two rounds, and that the window is left alone between two parts of one
 AT_ONE_TIME = 0.006  # s, after which the next part waits
 
 
