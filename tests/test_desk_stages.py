@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import csv
+import os
+import signal
 from collections.abc import Callable
 from pathlib import Path
 
@@ -229,6 +231,34 @@ def test_a_kit_is_added_by_address_and_refused_in_words(
     made.see("this file cannot be read", stage)
     made.press("G")
     made.see("Every kit has its bench, or no bench is free.", stage)
+
+
+def test_a_kit_that_is_added_while_the_engine_does_something_else_is_heard_once_it_comes_to_it(
+    desk: Made, stand_ins: Callable[..., StandInProcess]
+) -> None:  # fmt: skip
+    made = desk("--dialect", "commas", "--count", "1", speed=4.0, plan=Plan("Plugging"))
+    far = stand_ins("--over", "tcp", "--dialect", "json", count=2, world_speed=4.0)
+    near = stand_ins("--dialect", "tabs", count=2, world_speed=4.0)
+    engine = made.lesson.engine.process  # type: ignore[union-attr]
+    made.press("A")
+    os.kill(engine, signal.SIGSTOP)
+    try:
+        made.answer(far.link("Basalt"))
+        assert not made.hub.messages.asks, "it is taken"
+        made.press("A")
+        made.answer(far.link("Basalt"))
+        made.see("is heard already", made.window.stage)
+        made.answer(far.link("Chalk"))
+        made.hub.ports_folder = near.folder
+        for _ in range(3):
+            made.hub.look_for_kits()
+        assert len(made.lesson.roster.kits) == 1
+    finally:
+        os.kill(engine, signal.SIGCONT)
+    made.until(lambda: len(made.lesson.roster.kits) == 4, "all are listened to")
+    made.until(lambda: all(kit.can_record for kit in made.lesson.roster.kits.values()), "all are heard")
+    sessions = [row["kit"] for row in made.lesson.book.rows("session")]
+    assert len(sessions) == len(set(sessions)) == 4
 
 
 def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:

@@ -36,6 +36,9 @@ class Roster:
     def __init__(self, store: LessonStore, changes: Changes, engine: AnyEngine | None) -> None:
         self._store, self._changes, self._engine = store, changes, engine
         self._secrets = Secrets()
+        self._called = dict[
+            int, str
+        ]()  # by kit: identities of ports that the engine is to hear, though it may not do so yet
         changes.followers.append(self._follow)
 
     # how they stand
@@ -156,6 +159,7 @@ class Roster:
             kit, session, address, store.watching, store.calibrations(kit), format,
             settled="speed=" in port.link or format is not None,
         )  # fmt: skip
+        self._called[kit] = port.identity
         self._follow_asking(kit)
         return kit
 
@@ -185,6 +189,7 @@ class Roster:
 
     def leave(self, kit: int) -> None:
         self._heard_by.leave(kit)
+        self._called.pop(kit, None)
         self.close_session(kit)
 
     def close_session(self, kit: int) -> None:
@@ -192,21 +197,20 @@ class Roster:
             self._store.book.amend("session", row["id"], closed_at=now())
 
     def heard_identities(self) -> set[str]:
-        known = self._store.kits
-        return {known[kit].identity for kit, state in self.kits.items() if kit in known and state.parent is None}
+        """Of all ports that are heard, or are as soon as the engine comes to it."""
+        return set(self._called.values())
 
     def appear(self, ports: Sequence[Port]) -> list[int]:
         """Listens to every port that is not heard yet, and gives each known kit back to its bench."""
-        known, kits = self._store.kits, self.kits
-        heard = {known[kit].identity: kit for kit, state in kits.items() if kit in known and state.parent is None}
+        kits, called = self.kits, {identity: kit for kit, identity in self._called.items()}
         made = []
         for port in ports:
-            if port.identity not in heard:
+            if port.identity not in called:
                 made.append(self.hear(port))
                 continue
-            state = kits[heard[port.identity]]
-            address = read_address(port.link)
-            if address.kind == "serial" and state.address.path != address.path and not state.is_open:
+            state, address = kits.get(called[port.identity]), read_address(port.link)
+            elsewhere = state is not None and address.kind == "serial" and state.address.path != address.path
+            if state is not None and elsewhere and not state.is_open:
                 self._heard_by.move(state.kit, address.path)
         return made
 
@@ -247,9 +251,8 @@ class Roster:
 
     def _records(self, state: KitState) -> bool:
         """Whether a run is under way on a port."""
-        return any(
-            self.kits[each].run is not None for each in (state.kit, *state.relayed.values()) if each in self.kits
-        )
+        heard = [self.kits[each] for each in (state.kit, *state.relayed.values()) if each in self.kits]
+        return any(each.run is not None for each in heard)
 
     # following what the book says
 
@@ -258,7 +261,7 @@ class Roster:
             return
         tables = {row.table for row in change.rows}
         if tables & {"calibration", "bench", "kit", "plan"}:
-            for kit in self.kits:
+            for kit in {**self._called, **self.kits}:
                 self._engine.calibrate(kit, self._store.calibrations(kit))
         if "kit" in tables:
             self._follow_kits({row.id for row in change.rows if row.table == "kit" and _tells_a_format(row)})
@@ -337,11 +340,8 @@ class Roster:
     def hear_added(self) -> list[int]:
         """Hears again the kits that were added by address in this class."""
         heard = self.heard_identities()
-        made = []
-        for row in self._store.rows("kit"):
-            if row["added"] and row["identity"] not in heard:
-                made.append(self.hear(Port(row["link"], row["name"], row["identity"]), added=True))
-        return made
+        away = [row for row in self._store.rows("kit") if row["added"] and row["identity"] not in heard]
+        return [self.hear(Port(row["link"], row["name"], row["identity"]), added=True) for row in away]
 
     def read_as(self, kit: int, format: StreamFormat, *, every: bool = False, by_hand: bool = True) -> Change:
         """Reads a kit's lines in another way from now on; `every`: all kits whose lines have this shape, now and later; by_hand: it
@@ -351,9 +351,8 @@ class Roster:
         rows = []
         for each, state in self.kits.items():
             own = state.format
-            if state.parent is not None or (
-                each != kit and not (every and own and before and own.shape == before.shape)
-            ):
+            alike = bool(every and own and before and own.shape == before.shape)
+            if state.parent is not None or (each != kit and not alike):
                 continue
             if self._records(state):
                 raise PlanTrouble("kit-records")
@@ -361,9 +360,8 @@ class Roster:
                 store.book.amend("kit", each, format=msgspec.json.encode(own).decode())
             rows.append(store.book.changed("kit", each, format=msgspec.json.encode(format).decode()))
         if every:
-            others = tuple(
-                f for f in store.plan.formats if not (before and f.shape == before.shape) and f.shape != format.shape
-            )
+            shapes = {format.shape} | ({before.shape} if before else set())
+            others = (each for each in store.plan.formats if each.shape not in shapes)
             plan = msgspec.structs.replace(store.plan, formats=(*others, format))
             rows.append(store.book.changed("plan", store.row["plan"], text=plan_to_text(plan)))
         return self._changes.do("Read every kit like this" if every else f"Read {store.kits[kit].name} like this", rows)

@@ -151,15 +151,15 @@ class EngineApart:
         self, kit: int, session: int, address: Address, workings: Workings, calibrations: Iterable[Calibration] = (),
         format: StreamFormat | None = None, *, settled: bool = False,
     ) -> None:  # fmt: skip
-        self.ask("hear", kit, session, address, workings, tuple(calibrations), format, settled=settled)
+        self._follow("hear", kit, session, address, workings, tuple(calibrations), format, settled=settled)
 
     def leave(self, kit: int) -> None:
-        self.ask("leave", kit)
+        self._follow("leave", kit)
 
     def relay(
         self, parent: int, kit: int, id: str, workings: Workings, calibrations: Iterable[Calibration] = ()
     ) -> None:
-        self.ask("relay", parent, kit, id, workings, tuple(calibrations))
+        self._follow("relay", parent, kit, id, workings, tuple(calibrations))
 
     def move(self, kit: int, path: str) -> None:
         self._follow("move", kit, path)
@@ -206,9 +206,9 @@ class EngineApart:
         except NotInTime:
             raise EngineTrouble("engine-busy", within=within) from None
 
-    def _follow(self, name: str, *arguments: Any) -> None:
+    def _follow(self, name: str, *arguments: Any, **more: Any) -> None:
         """What is done now or as soon as it can be; its engine tells what it raises later."""
-        answer = self.order(ENGINE, name, *arguments)
+        answer = self.order(ENGINE, name, *arguments, **more)
         with contextlib.suppress(NotInTime):
             answer.result(self._patience + ON_THE_WAY)
 

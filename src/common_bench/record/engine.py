@@ -139,14 +139,14 @@ class Engine:
         self, kit: int, session: int, address: Address, workings: Workings, calibrations: Iterable[Calibration] = (),
         format: StreamFormat | None = None, *, settled: bool = False,
     ) -> None:  # fmt: skip
-        """Begins to listen to a kit; it is opened at once, or as soon as it can be."""
+        """Begins to listen to a kit that is not heard yet, now or as soon as it can be."""
         chain = Chain(workings, calibrations, format, ClockState(pace=self.speed), paced=address.paced)
         made = KitConnection(kit, session, address, chain, self.now(), settled=settled, watcher=self._watcher)
-        self.ask(lambda: self._kits.update({kit: made}))
+        self.follow(lambda: self._kits.setdefault(kit, made))
 
     def leave(self, kit: int) -> None:
-        """Stops listening to a kit."""
-        self.ask(lambda: self._remove(kit))
+        """Stops listening to a kit, now or as soon as it can be."""
+        self.follow(lambda: self._remove(kit))
 
     def relay(
         self, parent: int, kit: int, id: str, workings: Workings, calibrations: Iterable[Calibration] = ()
@@ -154,9 +154,9 @@ class Engine:
         """Hears a kit of its own in what comes through another kit's port, told apart by its id in the lines."""
 
         def add() -> None:
-            source = self._kits[parent]
-            format = source.chain.reader.format
-            assert format is not None
+            source = self._kits.get(parent)
+            if source is None or kit in self._kits or (format := source.chain.reader.format) is None:
+                return
             chain = Chain(workings, calibrations, msgspec.structs.replace(format, only=id), ClockState(pace=self.speed))
             chain.reader.cutter = source.chain.reader.cutter
             made = KitConnection(
@@ -164,7 +164,7 @@ class Engine:
             )  # fmt: skip
             source.relayed[id] = self._kits[kit] = made
 
-        self.ask(add)
+        self.follow(add)
 
     def move(self, kit: int, path: str) -> None:
         """The kit's port is back under another path."""

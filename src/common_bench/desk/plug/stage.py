@@ -388,13 +388,12 @@ class PlugStage(StageView):
 
     def _add(self, text: str) -> None:
         address = read_address(text.strip())
-        if any(
-            state.address.name == address.name and state.parent is None
-            for state in self.hub.lesson.roster.kits.values()
-        ):
+        roster = self.hub.lesson.roster
+        heard = {state.address.name for state in roster.kits.values() if state.parent is None}
+        if address.name in heard | roster.heard_identities():
             raise LinkTrouble("heard-already", name=address.name)
         name = (
             address.path.rsplit("/", 1)[-1] if address.kind in ("serial", "file") else address.name.partition("//")[2]
         )
-        kit = self.hub.lesson.roster.hear(Port(text.strip(), name, address.name), added=True)
+        kit = roster.hear(Port(text.strip(), name, address.name), added=True)
         self.choose(f"kit {kit}")
