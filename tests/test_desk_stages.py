@@ -253,9 +253,13 @@ def test_a_kit_that_is_added_while_the_engine_does_something_else_is_heard_once_
         for _ in range(3):
             made.hub.look_for_kits()
         assert len(made.lesson.roster.kits) == 1
+        made.see("not heard now", made.window.benches)
+        made.press("4")
+        made.see("not heard now", made.window.stage)
     finally:
         os.kill(engine, signal.SIGCONT)
     made.until(lambda: len(made.lesson.roster.kits) == 4, "all are listened to")
+    made.see("ready", made.window.stage)
     made.until(lambda: all(kit.can_record for kit in made.lesson.roster.kits.values()), "all are heard")
     sessions = [row["kit"] for row in made.lesson.book.rows("session")]
     assert len(sessions) == len(set(sessions)) == 4

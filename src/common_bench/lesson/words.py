@@ -123,19 +123,18 @@ def shown(latest: Latest, sensor: SensorPlan | None = None) -> str:
     return digits(latest.value, min(u, abs(latest.value) or u) if u else 0.0, most=3)
 
 
-NOT_KEPT = "not kept now"
-
-
-def is_not_kept(lesson: OpenLesson) -> bool:
-    """Whether what is heard now waits in memory, because the book cannot be written."""
+def not_now(lesson: OpenLesson) -> str:
+    """What befalls all benches just now: what is heard cannot be kept, or nothing is heard; empty where all is well."""
     trouble = lesson.roster.snapshot.trouble
-    return trouble is not None and trouble.code.startswith("journal-")
+    if trouble is None:
+        return ""
+    return "not kept now" if trouble.code.startswith("journal-") else words_of(trouble.code, "bench", {})
 
 
 def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
     state = lesson.roster.state(group)
-    if stage in ("plug", "calibrate", "record") and state is not None and is_not_kept(lesson):
-        return NOT_KEPT, "red"
+    if stage in ("plug", "calibrate", "record") and state is not None and (befallen := not_now(lesson)):
+        return befallen, "red"
     why = lesson.roster.why_not_ready(group)
     if stage in ("plug", "calibrate", "record") and why not in ("", "recording", "waits"):
         return _trouble_words(lesson, group, why)

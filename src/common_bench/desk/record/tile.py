@@ -18,10 +18,9 @@ from common_bench.desk.look.pieces import Field, hbox, offer, say, set_property,
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.words import (
-    NOT_KEPT,
     RAW_DECIMALS,
     bench_note,
-    is_not_kept,
+    not_now,
     progress_words,
     shown,
     stated_offers,
@@ -241,7 +240,7 @@ class Tile(QFrame):
     def tick(self) -> None:
         lesson = self._hub.lesson
         state = lesson.seen(self.group)
-        why = lesson.roster.why_not_ready(self.group)
+        why, befallen = lesson.roster.why_not_ready(self.group), not_now(lesson)
         kept = len(lesson.store.kept_runs(self.group))
         wanted = lesson.store.plan.runs_per_group
         # shown once all is known: a bar is painted as it is set, and what is beside it too
@@ -250,21 +249,19 @@ class Tile(QFrame):
             run = state.run
             raw = " · raw" if any("calibrated" in each for each in lesson.store.run(run.id).lacks) else ""
             lost = "" if why in ("", "recording", "waits") else f" · {bench_note(why)}"
-            kept_words = f" · {NOT_KEPT}" if is_not_kept(lesson) else lost or raw
-            self._say_state(
-                f"● run {run.number}{kept_words}", "red" if state.trouble or NOT_KEPT in kept_words else "copper"
-            )
+            amiss = f" · {befallen}" if befallen else lost or raw
+            self._say_state(f"● run {run.number}{amiss}", "red" if state.trouble or befallen else "copper")
             share, share_words = run.progress.share, progress_words(run)
         elif state is not None and state.waits is not None:
-            self._say_state("waits", "amber")
+            self._say_state(befallen or "waits", "red" if befallen else "amber")
             share_words = wait_words(lesson, state.waits)
         else:
             kit = lesson.store.kit_of(self.group)
             lacks = lesson.recording.lacks(self.group) if kit is not None and not why else []
             if why:
                 self._say_state(bench_note(why), "red")
-            elif is_not_kept(lesson):
-                self._say_state(NOT_KEPT, "red")
+            elif befallen:
+                self._say_state(befallen, "red")
             elif not lacks:
                 self._say_state("ready", "good")
             else:
