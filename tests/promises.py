@@ -6,11 +6,11 @@ of the results themselves, or that of an estimator that knows what the program m
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 import numpy as np
-from scipy.signal import lfilter
 
 from common_bench.calibrate.points import take_point
 from common_bench.calibrate.steady import PROPOSE, steadiness
@@ -20,7 +20,7 @@ from common_bench.model.calibration import PlannedPoint
 from common_bench.model.measured import Measured
 from common_bench.model.uncertainty import coverage_factor
 from common_bench.reading.clock import ClockMap
-from common_bench.workings.evaluate import Evaluator, check
+from common_bench.workings.evaluate import Evaluator, Workings, check
 from common_bench.workings.over import number_from, over_span
 from common_bench.workings.spans import number_over
 from simulated import table_coverage
@@ -65,6 +65,8 @@ def likeness(kind: str, n: int, dice: np.random.Generator) -> Floats:
     if kind == "a running mean of 20":
         return np.convolve(fresh, np.ones(20) / 20**0.5, "same")[200 : 200 + n]
     by = {"independent": 0.0, "smoothed by 0.8": 0.8, "smoothed by 0.95": 0.95}[kind]
+    from scipy.signal import lfilter
+
     return np.asarray(lfilter([(1 - by * by) ** 0.5], [1, -by], fresh)[-n:])
 
 
@@ -202,9 +204,13 @@ def form_of(
 ) -> Callable[[int, np.random.Generator], Kept]:
     """A working of two quantities over 20 s, x and y, with noise of the kind; what is stated of single readings is right,
     what is not stated is that they resemble each other."""
-    workings = check(["x = calibrated a", "y = calibrated b", f"found = {text}"], {"a": "", "b": ""})
-    assert not workings.troubles
     t = np.arange(1000) * SPACING
+
+    @functools.cache
+    def workings() -> Workings:
+        found = check(["x = calibrated a", "y = calibrated b", f"found = {text}"], {"a": "", "b": ""})
+        assert not found.troubles
+        return found
 
     def one(dice: np.random.Generator) -> tuple[Measured, float]:
         values = [course(t) + size * likeness(kind, len(t), dice) for course, size in zip((x, y), noise, strict=True)]
@@ -215,12 +221,12 @@ def form_of(
             name: Series(t, each, "", {Source(f"noise of {name}", False): np.full(len(t), size)})
             for name, each, size in zip("ab", values, noise, strict=True)
         }
-        results = Evaluator(workings).push(block, given)
+        results = Evaluator(workings()).push(block, given)
         found = results.get("found")
         if isinstance(found, Series):
             at = 650
             return Measured(float(found.values[at]), float(found.u[at])), true
-        told = over_span(workings, results, (0.0, 1e9))["found"]
+        told = over_span(workings(), results, (0.0, 1e9))["found"]
         return told.measured, true
 
     return lambda trials, dice: judged([one(dice) for _ in range(trials)])

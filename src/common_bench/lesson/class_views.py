@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy import signal
 
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.lesson import OpenLesson
@@ -185,6 +184,8 @@ def spectrum(recent: Picture) -> tuple[Floats, Floats, float] | None:
     """(frequencies (n,) in Hz, amplitude density (n,) in unit/√Hz, readings per s) of the longest stretch without a break, on
     an even grid, by overlapping averaged pieces (P. D. Welch, IEEE Trans. AU-15, 70 (1967)); None where there is too little.
     """
+    from scipy import signal  # which takes a second and a half to load
+
     t, values = recent
     known = np.isfinite(values)
     ends = np.flatnonzero(np.diff(known, prepend=False, append=False)).reshape(-1, 2)

@@ -7,7 +7,9 @@ import numpy as np
 
 from common_bench.exchange.plain_rows import plain_rows
 from common_bench.fits.group_line import group_line
+from common_bench.lesson.class_views import spectrum
 from common_bench.reading.plain_loops import plain_numbers
+from common_bench.record.traces import Picture
 from common_bench.workings import warm
 
 ROWS = b"0,1\n1,2\n2,3\n"
@@ -21,5 +23,7 @@ def warm_all() -> None:
     assert rows is not None
     rows.counts(0, 8)
     rows.lines(np.arange(3), np.arange(3.0), [1], comma=False)
-    along = np.arange(6.0)
+    along = np.arange(40.0)
+    spectrum(Picture(along, np.sin(along)))
+    along = along[:6]
     group_line(along, np.sqrt(along), np.zeros(6), np.full(6, 0.01), np.array([1, 1, 2, 2, 3, 3]))

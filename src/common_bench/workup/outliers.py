@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.ndimage import median_filter
 
 from common_bench.model.block import Series
 
@@ -20,6 +19,8 @@ def far_readings(series: Series, far: float = FAR) -> list[tuple[float, float]]:
     known = np.flatnonzero(np.isfinite(series.values))
     if len(known) < 3 * NEIGHBOURS:
         return []
+    from scipy.ndimage import median_filter
+
     t, values = series.t[known], series.values[known]
     off = np.abs(values - median_filter(values, NEIGHBOURS, mode="nearest"))
     scatter = 1.4826 * float(np.median(off))
