@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import threading
 import time
@@ -32,19 +33,26 @@ LONG = 800_000  # readings of a run that is still worked up when somebody says s
 LINES = ("swing = peaks in load_now above 20 g, 5 s apart", "period = gap between swing", "usual = mean of period")
 
 
-@pytest.fixture
-def class_of_runs(tmp_path: Path) -> Path:
+@pytest.fixture(scope="module")
+def brought(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A book whose runs swing ever slower, the last one not at all."""
-    book = tmp_path / "class.benchbook"
+    folder = tmp_path_factory.mktemp("brought")
+    book = folder / "class.benchbook"
     sensor = SensorPlan("load", "load_now", unit="g", curve="as-it-comes")
     OpenLesson.make(book, Plan("Swings", sensors=(sensor,), show=("load_now",)), "9B", ["Flint"]).close()
-    t = np.arange(READINGS) * 0.1
+    t, files = np.arange(READINGS) * 0.1, []
     for number in range(RUNS):
         values = 100 * np.sin(t / (2 + 0.2 * number)) if number < RUNS - 1 else np.zeros(READINGS)
-        file = tmp_path / f"run{number}.csv"
+        files.append(file := folder / f"run{number}.csv")
         file.write_text("time (s),load\n" + "".join(f"{a:.1f},{b:.3f}\n" for a, b in zip(t, values, strict=True)))
-        list(bring_files(book, [file], "Flint", began="", ended=""))
+    list(bring_files(book, files, "Flint", began="", ended=""))
     return book
+
+
+@pytest.fixture
+def class_of_runs(brought: Path, tmp_path: Path) -> Path:
+    """A copy of it that a test may change."""
+    return Path(shutil.copy(brought, tmp_path))
 
 
 def asked_of(lesson: OpenLesson, count: int = RUNS) -> tuple[list[Again], ByPlan]:
