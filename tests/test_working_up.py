@@ -4,9 +4,11 @@ a number came about."""
 from __future__ import annotations
 
 import sqlite3
+import threading
 from collections.abc import Callable
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import replace
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -21,14 +23,16 @@ from common_bench.lesson.origins import line_at, origin, reading_at, reading_wor
 from common_bench.lesson.worked_runs import Asked, worked_up_of
 from common_bench.model.block import Block, Events, Series, Source
 from common_bench.model.measured import Measured
+from common_bench.model.plan import Plan
 from common_bench.model.run import Finding, Moment
 from common_bench.model.trouble import FindingTrouble, PlanTrouble, PoolTrouble, Trouble
 from common_bench.workings.evaluate import Evaluator, check, gathered
+from common_bench.workings.leaving_off import LeftOff
 from common_bench.workup.comparing import difference_words
 from common_bench.workup.curves import against_others, beside, curves_of, try_curve
 from common_bench.workup.outliers import far_readings
 from common_bench.workup.span_rule import check_span, span_by_rule
-from waiting import Class, wait_for
+from waiting import PATIENCE, Class, wait_for
 
 School = Callable[..., Class]
 EVENTS = {
@@ -250,6 +254,24 @@ T = np.arange(0, 12, 0.04)
 def fading(noise: float = 0.01, seed: int = 1) -> dict[str, Series]:
     values = 4.5 * np.exp(-T / 2.1) + 0.1 + np.random.default_rng(seed).normal(0, noise, len(T))
     return {"voltage": Series(T, values, "V", {Source("scatter", False): np.full(len(T), noise)})}
+
+
+def test_a_lesson_that_is_closed_waits_for_no_fit(tmp_path: Path) -> None:
+    lesson = OpenLesson.make(tmp_path / "closed.benchbook", Plan("Fading"), "9B", ["Flint"])
+    workings, results, begun = check(LINES, {"a0": "V"}), fading(), threading.Event()
+
+    def fits_for_ever() -> None:
+        while True:
+            with suppress(Exception):  # as nothing may that marks a run with why it has no finding
+                curves_of(workings, results, (0.0, 12.0))
+            begun.set()
+
+    work = lesson.working_up.submit(fits_for_ever)
+    assert begun.wait(PATIENCE)
+    assert not work.done()
+    lesson.close()
+    assert isinstance(work.exception(), LeftOff)
+    assert "fade" in curves_of(workings, results, (0.0, 12.0)), "another thread fits as before"
 
 
 def test_a_curve_says_how_well_it_fits_and_what_others_would_do() -> None:

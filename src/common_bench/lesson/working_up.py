@@ -41,6 +41,7 @@ from common_bench.model.run import Finding, LeftOut, Run, RunSetting
 from common_bench.model.trouble import FindingTrouble, Trouble
 from common_bench.record.replay import Replayed, replay
 from common_bench.record.runs import Recorded
+from common_bench.workings.leaving_off import leaves_off_at
 from common_bench.workings.over import Stretches
 from common_bench.workup.span_rule import main_span
 
@@ -58,12 +59,15 @@ class WorkingUp:
 
     def __init__(self, store: LessonStore, changes: Changes) -> None:
         self._store, self._changes = store, changes
-        self._workers = ThreadPoolExecutor(WORKERS, thread_name_prefix="work-up")
-        self._one = ThreadPoolExecutor(1, thread_name_prefix="ended")  # for many that end at once: the window goes on
+        self.is_closed, self.closing = False, threading.Event()
+        ends = (self.closing,)
+        self._workers = ThreadPoolExecutor(WORKERS, "work-up", initializer=leaves_off_at, initargs=ends)
+        self._one = ThreadPoolExecutor(
+            1, "ended", initializer=leaves_off_at, initargs=ends
+        )  # for many that end at once: the window goes on
         self._keeping = Keeping(store)
         self.give_way: Callable[[], object] = lambda: None
         """Called by the worker before each of many runs that have ended at once: comes back when it may go on."""
-        self.is_closed, self.closing = False, threading.Event()
         self._under_way: dict[int, Future[Outcome]] = {}
         self._untold: list[int] = []  # runs that were kept while somebody waited for it
         self._held: dict[int, Replayed | Trouble] = {}
@@ -85,7 +89,8 @@ class WorkingUp:
                 self.let_go(row.id)
 
     def submit(self, work: Callable[[], Given]) -> Future[Given]:
-        """Something else that takes long, done by a worker. It must not touch the book but by a connection of its own."""
+        """Something else that takes long, done by a worker. It must not touch the book but by a connection of its own; a fit
+        in it is left off when all is closed."""
         return self._workers.submit(work)
 
     # when runs end

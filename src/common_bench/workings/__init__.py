@@ -26,6 +26,7 @@ OFFERS = {
     ),
     "formula": ("Formula",),
     "kinds": ("kind_of",),
+    "leaving_off": ("leaves_off_at",),
     "line_fits": ("chosen_rows",),
     "loops": (
         "part_of_loop",

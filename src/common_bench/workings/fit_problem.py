@@ -13,6 +13,7 @@ from common_bench.model.block import Floats, Ints, Series
 from common_bench.model.units import conversion
 from common_bench.workings.arithmetic import elementwise, shown_in
 from common_bench.workings.compiled import NotCompiled, Worked, as_array, compiled
+from common_bench.workings.leaving_off import may_leave_off
 from common_bench.workings.peaks import CLOCK_RATE
 from common_bench.workings.reading import Node
 from common_bench.workings.shapes import TIME
@@ -95,7 +96,8 @@ class Problem:
         return made, *conversion(unit, what.unit)
 
     def of(self, p: Sequence[float], leaves: Mapping[int, Value] | None = None) -> Floats:
-        """(n,) what the formula gives, in the unit of what is fitted."""
+        """(n,) what the formula gives, in the unit of what is fitted. Raises LeftOff where nobody waits for it any more."""
+        may_leave_off()
         own = leaves or self.leaves
         if self._quick is not None:
             made, factor, offset = self._quick
