@@ -298,6 +298,35 @@ def test_while_a_run_is_recorded_another_reading_is_only_remembered_and_taken_wh
 
 
 @given(
+    st.integers(2, 12), st.integers(1, 3), st.sampled_from([";", ",", "\t", " "]), st.sampled_from([0, 1]),
+    st.floats(0.0, 0.1), st.integers(0, 10**6),
+)  # fmt: skip
+@settings(max_examples=25)
+def test_rows_that_begin_with_a_number_of_a_kit_or_of_a_sensor_are_asked_about_and_never_sure(
+    count: int, columns: int, separator: str, first: int, missed: float, seed: int
+) -> None:
+    """As heard from a receiver that was plugged in before: the line of names has gone by."""
+    dice, reader, heard = np.random.default_rng(seed), Reader(), []
+    levels = dice.uniform(100, 900, (count, columns))
+    lines = []
+    for at in range(60 * count):
+        if dice.random() >= missed:
+            values = levels[at % count] + dice.normal(0, 3.0, columns)
+            lines.append(separator.join([str(at % count + first), *(f"{each:.1f}" for each in values)]).encode())
+    for chunk in paced(b"\n".join(lines) + b"\n", [], 12.0 / len(lines)):
+        heard.append(reader.feed([chunk]))
+        assert reader.format is None or reader.format.sure < 1.0
+    format = reader.format
+    assert format is not None
+    assert format.other is not None
+    assert {format.dialect, format.other.dialect} == {"separated", "tagged"}
+    assert "that of a kit" in format.question
+    kits = format if format.dialect == "separated" else format.other
+    assert [column.role for column in kits.columns] == ["kit"] + ["channel"] * columns
+    assert len(format.other.columns if kits is format else format.columns) == count * columns
+
+
+@given(
     st.sampled_from([(1.0, 2), (1e-3, 0), (1e-6, 0), (1e-9, 0)]),
     st.floats(0.01, 0.5),
     st.floats(-3e-4, 3e-4),

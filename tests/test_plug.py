@@ -350,6 +350,19 @@ def test_kits_on_a_shared_port_become_kits_of_their_own(
     )
 
 
+def test_kits_whose_line_of_names_has_gone_by_are_asked_about_and_made_once_it_is_said(
+    plugged: Callable[..., Listening],
+) -> None:
+    made = plugged("--dialect", "relay-column", "--gate", "running", speed=4.0)
+    source = made.heard()
+    made.until(lambda: source.format is not None and source.format.question, "it is asked about")
+    assert not source.relayed
+    format = source.format
+    assert format is not None
+    made.lesson.roster.read_as(source.kit, msgspec.structs.replace(format, question="", other=None))
+    made.until(lambda: sorted(source.relayed) == ["1", "2", "3"], "every id becomes a kit")
+
+
 def test_a_kit_is_asked_for_each_reading_and_gaps_are_where_no_answer_came(plugged: Callable[..., Listening]) -> None:
     made = plugged("--gate", "asked")
     trouble = made.told("asked")

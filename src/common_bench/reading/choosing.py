@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -15,7 +15,7 @@ from common_bench.model.block import Floats
 from common_bench.reading.description import number_text
 from common_bench.reading.layouts import Layout
 from common_bench.reading.naming import are_names, legend_in, names_in
-from common_bench.reading.proposing import KIT_ID, MOST_IDS, proposed, told_apart
+from common_bench.reading.proposing import KIT_ID, LOWEST_ID, MOST_IDS, MOST_TAGS, proposed, told_apart
 from common_bench.reading.roles import SHORTEST, pace_of, unit_at
 from common_bench.reading.torn_lines import without_torn_numbers
 from common_bench.reading.weighing import Weight, cut_all, explain, unexplained_bits, weigh
@@ -30,9 +30,10 @@ AGAIN_WITHIN = 300.0  # bits on the sample, within which one is weighed again on
 SHORT_IDS_BITS = 24.0  # ids of a letter and a small number are what kits are called; a quantity seldom looks like it
 LEGEND_BITS = 60.0  # a legend that names the tags
 NAMES_BITS = 60.0  # a line of names with as many as there are columns
+UNNAMED_BITS = 8.0  # for kits that nothing tells of but small numbers in front
+ROWS_LEAD = 12.0  # bits at most, by which kits that only their numbers tell apart lead rows of several kinds of one kit: people are asked
 CLOCK_BITS = 20.0  # for what a clock or counter in front tells
 LEAST_STEPS = 5
-LOWEST_ID = 3  # kits are counted from a small number on
 SAME_LINES = 8  # of which two layouts must read the same numbers, to be the same
 
 
@@ -55,8 +56,11 @@ def choose(
     """The choice for these lines (oldest first); None where no layout explains any. arrivals: (n,) s; words: lines among
     which legends are looked for; also: layouts that are weighed in any case, as the one of now."""
     sample = texts[-SAMPLE:]
-    layouts = list(dict.fromkeys([*told_apart(proposed(sample), sample, words), *also]))
-    told = _told(layouts, words)
+    apart = told_apart(proposed(sample), sample, words)
+    layouts = list(dict.fromkeys([*apart, *also]))
+    told = _told(
+        layouts, words, frozenset(each for each in apart if each.kit_key and replace(each, kit_key="") in apart)
+    )
     weights = _weighed(layouts, sample, arrivals[-SAMPLE:], told)
     if not weights:
         return None
@@ -70,6 +74,8 @@ def choose(
     nothing = sum(unexplained_bits(text) for text in texts[-len(best.cuts) :])
     other = others[0] if others else None
     lead = (other.bits if other is not None else nothing) - best.bits
+    if best.layout in told.unnamed and (rows := _as_rows(best, texts[-len(best.cuts) :])) is not None:
+        other, lead = rows, min(lead, ROWS_LEAD)
     return Choice(best, other, lead, len(best.cuts), _behind(best, weights, also, nothing))
 
 
@@ -112,20 +118,40 @@ def _weighed(layouts: Sequence[Layout], texts: Sequence[str], arrivals: Floats, 
     return [each for _, _, each in sorted(found, key=lambda each: each[:2])]
 
 
+def _as_rows(kits: Weight, texts: Sequence[str]) -> Weight | None:
+    """The same lines as rows of several kinds that one kit sends, as of its sensors; None where there are too many kinds. No line
+    says which it is."""
+    ids = sorted({cut.kit for cut in kits.cuts if cut is not None}, key=int)
+    if len(ids) > MOST_TAGS:
+        return None
+    plain = kits.layout
+    layout = Layout(
+        "tagged",
+        plain.separator,
+        plain.comma,
+        plain.start,
+        plain.end,
+        tags=tuple((each, plain.counts[0] - 1) for each in ids),
+    )
+    return weigh(layout, texts, cut_all(layout, texts))
+
+
 class Told(NamedTuple):
-    """What words beside the lines tell: tags of a legend; (separator, columns) of lines of names."""
+    """What words beside the lines tell: tags of a legend; (separator, columns) of lines of names. unnamed: layouts that tell kits
+    apart by a column of which nothing says that it does."""
 
     tags: frozenset[str]
     names: frozenset[tuple[str, int]]
+    unnamed: frozenset[Layout]
 
 
-def _told(layouts: Sequence[Layout], words: Sequence[bytes]) -> Told:
+def _told(layouts: Sequence[Layout], words: Sequence[bytes], unnamed: frozenset[Layout]) -> Told:
     separators = {layout.separator for layout in layouts if layout.dialect == "separated" and max(layout.counts) > 1}
     found = {
         (separator, len(names)) for separator in separators for line in words
         if separator.encode() in line and (names := names_in(line, separator)) and are_names(names)
     }  # fmt: skip
-    return Told(frozenset(legend_in(words)), frozenset(found))
+    return Told(frozenset(legend_in(words)), frozenset(found), unnamed)
 
 
 def _known_bits(weight: Weight, told: Told) -> float:
@@ -136,7 +162,9 @@ def _known_bits(weight: Weight, told: Told) -> float:
     if layout.dialect == "separated" and (layout.separator, max(layout.counts) + bool(layout.kit_mark)) in told.names:
         bits -= NAMES_BITS
     if layout.kit_key:
-        bits -= LEGEND_BITS + _again_bits(weight, len({cut.kit for cut in weight.cuts if cut is not None}))
+        bits -= (-UNNAMED_BITS if layout in told.unnamed else LEGEND_BITS) + _again_bits(
+            weight, len({cut.kit for cut in weight.cuts if cut is not None})
+        )
     if layout.kit_mark:
         ids = {cut.kit for cut in weight.cuts if cut is not None}
         if _are_called_kits(ids) and weight.explained >= 2 * len(ids):

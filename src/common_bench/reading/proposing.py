@@ -9,6 +9,7 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import pairwise
 
 from common_bench.reading.dialects import fields_of, unframed
 from common_bench.reading.json_lines import decoded
@@ -22,6 +23,10 @@ from common_bench.reading.values import kind_of, table, units
 
 SEPARATORS = (";", "\t", ",", "|", " ", ":", "/")
 ID_MARKS = ("\t", ">", "|", ": ", ":", ";", ",", " ", "-", "=")
+SMALL = re.compile(r"[0-9]{1,2}")
+LOWEST_ID = 3  # kits are counted from a small number on
+AGAIN = 3  # times that each of them has come
+STAYS = 0.25  # of the rows, that may begin as the one before does
 KIT_ID = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,4}")
 TOPIC = re.compile(r"@\S{1,40}")
 MOST_TAGS = 12
@@ -63,15 +68,50 @@ def _could_be_sentence(text: str) -> bool:
 
 
 def told_apart(layouts: Sequence[Layout], texts: Sequence[str], words: Sequence[bytes]) -> list[Layout]:
-    """Those layouts, and before each that has a column which a line of names or a key calls an id the one that tells
-    kits apart by it."""
+    """Those layouts; that tells kits apart which has a column that a line of names or a key calls an id. One whose rows begin
+    with the numbers of kits, for all that can be seen of them, stands there in both ways."""
     found: list[Layout] = []
     for layout in layouts:
         if not layout.kit_mark and (key := _id_column(layout, texts, words)):
             found.append(replace(layout, kit_key=key))
-        else:
-            found.append(layout)
+            continue
+        found.append(layout)
+        if _begins_with_kits(layout, texts):
+            found.append(replace(layout, kit_key="1"))
     return found
+
+
+def _begins_with_kits(layout: Layout, texts: Sequence[str]) -> bool:
+    """Whether rows begin with small numbers that change from row to row and come again and again, as when several kits speak by
+    turns: a state stays for a while, and what counts on does not come again. Kits send numbers of one form."""
+    if (
+        layout.dialect != "separated"
+        or layout.kit_mark
+        or layout.start
+        or len(layout.counts) != 1
+        or layout.counts[0] < 2
+    ):
+        return False
+    cut = cutter(layout)
+    rows = [made.fields for text in texts if (made := cut(text)) is not None]
+    heads = [row[0] for row in rows]
+    if len(heads) < AGAIN * len(set(heads)) or not speak_by_turns(heads):
+        return False
+    finest: dict[str, list[int]] = {}  # most decimals in each column, by what rows begin with
+    for head, *rest in rows:
+        decimals = [len(each.strip().partition("," if layout.comma else ".")[2]) for each in rest]
+        finest[head] = list(map(max, finest.get(head, decimals), decimals))
+    return all(each == finest[heads[0]] for each in finest.values())  # kits are alike, sensors are not
+
+
+def speak_by_turns(heads: Sequence[str]) -> bool:
+    """Whether what rows begin with may be the numbers of kits, each of which has come at least once."""
+    ids = set(heads)
+    if not 2 <= len(ids) <= MOST_IDS or not all(SMALL.fullmatch(each) for each in ids):
+        return False
+    numbers = [int(each) for each in ids]
+    same = sum(1 for one, after in pairwise(heads) if one == after)
+    return min(numbers) <= LOWEST_ID and max(numbers) <= 2 * len(ids) + LOWEST_ID and same <= STAYS * len(heads)
 
 
 def _id_column(layout: Layout, texts: Sequence[str], words: Sequence[bytes]) -> str:

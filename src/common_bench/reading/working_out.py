@@ -15,13 +15,13 @@ import numpy as np
 from common_bench.model.block import Floats
 from common_bench.model.stream import Column, Role, StreamFormat, ValueKind
 from common_bench.reading.check_sums import may_check
-from common_bench.reading.choosing import CONFIRMING, LOWEST_ID, MOST_LINES, choose, confirmed
+from common_bench.reading.choosing import CONFIRMING, MOST_LINES, choose, confirmed
 from common_bench.reading.description import number_text
 from common_bench.reading.evidence import Evidence, heard_of, stretch
 from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.layouts import layout_of
 from common_bench.reading.naming_columns import column_names, unlike
-from common_bench.reading.proposing import MOST_IDS
+from common_bench.reading.proposing import LOWEST_ID, MOST_IDS, speak_by_turns
 from common_bench.reading.roles import (
     CONTRADICTED,
     CONTRADICTED_AFTER,
@@ -119,7 +119,7 @@ def _enough(weight: Weight, texts: Sequence[str], least: int = SURE_FROM) -> int
     kinds += [len(each.words) for each in weight.columns.values() if each.kind == "words"]
     heads = [cut.fields[0] for cut in weight.cuts if cut is not None]
     lettered = weight.layout.start[-1:].isalpha() and all(head.isdigit() and len(head) <= 2 for head in heads)
-    most = MOST_IDS if lettered or least < SURE_FROM else MOST_HEADS
+    most = MOST_IDS if lettered or least < SURE_FROM or speak_by_turns(heads) else MOST_HEADS
     counted = len(heads) > CLEAR_FROM and _are_no_ids(heads)
     if weight.layout.dialect == "separated" and 2 <= (few := len(set(heads))) <= most and not counted:
         kinds.append(few)  # they may turn out to be tags, or ids
@@ -156,6 +156,8 @@ def _question(format: StreamFormat, other: StreamFormat, line: str) -> str:
         return f"Is “{line[:40]}” {_count(one)} with a decimal comma, or {_count(two)}?" if format.decimal_comma else (
             f"Is “{line[:40]}” {_count(one)}, or {_count(two)} with a decimal comma?"
         )  # fmt: skip
+    if other.dialect == "tagged" and any(column.role == "kit" for column in format.columns):
+        return f"Is the first number of “{line[:40]}” that of a kit, one of several that speak by turns, or of a sensor of one kit?"
     return f"Is “{line[:40]}” {_count(one)}, or {_count(two)}?"
 
 
