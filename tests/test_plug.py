@@ -19,6 +19,7 @@ from common_bench.book.book import Book
 from common_bench.book.history import lines_before
 from common_bench.lesson.exporting import export_all
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.words import kit_words
 from common_bench.links.address import SPEEDS, read_address
 from common_bench.links.discovery import plugged_in
 from common_bench.links.opening import pause_before_retry
@@ -357,6 +358,8 @@ def test_kits_whose_line_of_names_has_gone_by_are_asked_about_and_made_once_it_i
     source = made.heard()
     made.until(lambda: source.format is not None and source.format.question, "it is asked about")
     assert not source.relayed
+    words = kit_words(made.lesson, source.kit)
+    assert (words.line, words.needs_you) == ("asks how it is read", True)
     format = source.format
     assert format is not None
     made.lesson.roster.read_as(source.kit, msgspec.structs.replace(format, question="", other=None))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from common_bench.lesson.store import LessonStore
@@ -10,7 +11,7 @@ from common_bench.reading.dialects import line_reader
 from common_bench.reading.judgement import Judgement, Reading
 
 SEPARATORS = {" ": "spaces", "\t": "tabs", ",": "commas", ";": "semicolons", "|": "bars", ":": "colons", "/": "slashes"}
-MOST_VALUES = 6
+MOST_LETTERS = 40  # of the names or values of a reading, with another one beside it
 
 
 class ShownReading(NamedTuple):
@@ -67,8 +68,7 @@ def lead_words(judgement: Judgement) -> str:
 def _shown(reading: Reading, judgement: Judgement) -> ShownReading:
     format = reading.format
     names = [f"{c.name} ({c.unit})" if c.unit and c.role == "channel" else c.name for c in format.columns]
-    few = ", ".join(names[:MOST_VALUES]) + (" …" if len(names) > MOST_VALUES else "")
-    what = f"{len(names)} column{'s' if len(names) != 1 else ''}: {few}"
+    what = f"{len(names)} column{'s' if len(names) != 1 else ''}: {_as_many(names, ', ')}"
     evidence = f"{reading.bits:.1f} bits a line · reads {reading.explained} of {reading.lines} lines"
     return ShownReading(shape_words(format), what, evidence, tuple(_read(format, text) for text in judgement.shown))
 
@@ -80,10 +80,20 @@ def _read(format: StreamFormat, text: str) -> str:
     there = [
         f"{column.name} {value:.12g}"
         for column, value in zip(format.columns, rows[0].values, strict=True)
-        if value == value and column.role != "ignored"
+        if value == value and column.role not in ("ignored", "kit")
     ]
     kit = [f"kit {rows[0].kit}"] if rows[0].kit else []
-    return " · ".join([*kit, *there][:MOST_VALUES])
+    return _as_many([*kit, *there], " · ")
+
+
+def _as_many(parts: Sequence[str], between: str) -> str:
+    """As many of them as have room beside another reading, one at least."""
+    shown = parts[:1]
+    for each in parts[1:]:
+        if len(between.join([*shown, each])) > MOST_LETTERS:
+            return f"{between.join(shown)} …"
+        shown = [*shown, each]
+    return between.join(shown)
 
 
 def change_words(alias: str, before: StreamFormat, now: StreamFormat) -> str:

@@ -295,8 +295,7 @@ def kit_words(lesson: OpenLesson, kit: int) -> KitWords:
     if lesson.roster.is_receiver(kit):
         return KitWords("receiver", where, f"relays {len(state.relayed)} kits · {_rate_words(lesson, kit)}")
     who = "no bench yet"
-    trouble = state.trouble
-    if trouble is not None:
+    if (trouble := state.trouble) is not None:
         quiet = f"{lesson.engine.now() - state.last_heard:.0f} s"
         return KitWords(who, where, card_note(trouble.code, quiet) or "cannot be opened", "red", True)
     if state.warning is not None:
@@ -305,6 +304,8 @@ def kit_words(lesson: OpenLesson, kit: int) -> KitWords:
         )
     if state.format is None:
         return KitWords(who, where, f"{_rate_words(lesson, kit)} · no readings yet", "amber", True)
+    if state.format.question:
+        return KitWords(who, where, "asks how it is read", "amber", True)
     absent = lesson.roster.absent_channels(kit)
     if absent and lesson.store.group_at(kit) is not None:
         return KitWords(who, where, f"sends no column called “{absent[0]}”", "amber", True)

@@ -71,7 +71,9 @@ class KitNotice(QFrame):
             self._tell(f"Nothing is wrong. How it is read: {sure_words(format)}.", "")
 
     def _ask_which(self, format: StreamFormat, other: StreamFormat) -> None:
+        kits = any(column.role == "kit" for column in format.columns) and other.dialect == "tagged"
         one, two = ("one number", "two numbers") if len(format.columns) == 1 else ("the first", "the other")
+        one, two = ("a kit", "a sensor") if kits else (one, two)
         self._tell(format.question, "amber", f"{one} (Y)", f"{two} (X)")
         self._answers = (
             lambda: self._card.keep(msgspec.structs.replace(format, question="", other=None)),
