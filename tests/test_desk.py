@@ -6,6 +6,7 @@ import html
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -200,6 +201,11 @@ def test_a_silent_kit_and_a_bench_without_one_say_what_to_do(desk: Callable[...,
     made.see("This bench has no kit. Give it one in stage 2, Plug in.")
     made.undo()
     made.until(lambda: made.lesson.store.kit_of(made.group["Slate"]) is not None, "Slate has its kit again")
+    kit = made.lesson.store.kit_of(made.group["Slate"])
+    format = made.lesson.roster.kits[kit].format
+    other = [msgspec.structs.replace(each, name="pull") if each.name == "load" else each for each in format.columns]
+    made.lesson.roster.read_as(kit, msgspec.structs.replace(format, columns=tuple(other)))
+    made.see("The plan asks for a column called “load”, and this kit sends none.", made.window.stage)
 
 
 def test_every_action_has_a_key_and_the_help_names_it(desk: Callable[..., Desk]) -> None:

@@ -219,6 +219,7 @@ OFFERS = {
         "with_rule",
     ),
     "run_words": (
+        "absent_words",
         "listed",
         "no_run_words",
         "opening_words",

@@ -20,6 +20,11 @@ def sends_no(channel: str) -> str:
     return f"sends no “{channel}”"
 
 
+def absent_words(channel: str, where: str) -> str:
+    """The same as a sentence with what to do. where: a column can be given a name, as `in stage 2, Plug in`."""
+    return f"The plan asks for a column called “{channel}”, and this kit sends none. Give one of its columns that name {where}."
+
+
 def listed(names: Sequence[str]) -> str:
     """`Basalt run 1`, `Basalt run 1 and Chalk run 1`, `Basalt run 1, Chalk run 1, Flint run 1 and 3 others`."""
     if len(names) > MOST_NAMED + 1:

@@ -19,6 +19,7 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.shell.tape import coloured, kind_words
 from common_bench.lesson.reading_words import lead_words, shown_readings
+from common_bench.lesson.run_words import absent_words
 from common_bench.lesson.words import KitWords, capital, kit_words, port_words
 from common_bench.links.address import read_address
 from common_bench.model.bench import Port
@@ -233,7 +234,7 @@ class PlugStage(StageView):
         words = trouble.sentence if trouble is not None else (entry.port.trouble if entry.port else "")
         absent = lesson.roster.absent_channels(entry.kit) if entry.kit is not None and group is not None else []
         if absent and not words:
-            words = f"The plan asks for a column called “{absent[0]}”, and this kit sends none. Give one of its columns that name in the table below."
+            words = absent_words(absent[0], "in the table below")
         if words:
             self.notice.show_trouble(capital(words), f"{trouble.label} (D)" if trouble and trouble.label else "")
         elif entry.kit is not None and entry.state is not None:

@@ -17,6 +17,7 @@ from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Field, hbox, offer, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.run_words import absent_words
 from common_bench.lesson.words import (
     RAW_DECIMALS,
     bench_note,
@@ -268,13 +269,7 @@ class Tile(QFrame):
                 self._say_state("not calibrated" if "calibrated" in lacks[0] else lacks[0], "amber")
         say(self.progress_words, share_words)
         self.progress.setValue(round(1000 * share))
-        trouble = (
-            state.trouble.sentence
-            if state is not None and state.trouble is not None
-            else ""
-            if state is not None
-            else Trouble(why).sentence
-        )
+        trouble = self._trouble_words(state, why)
         warning = tile_warning(lesson, self.group)
         set_property(self, "tone", "amber" if warning else "")
         words = lesson.store.plan.tiles.get("record", "")
@@ -294,6 +289,16 @@ class Tile(QFrame):
             each.setVisible(not in_trouble)  # the words of what is wrong need the room, and there is no value
         say(self.trouble, trouble)
         self._make_room()
+
+    def _trouble_words(self, state: KitState | None, why: str) -> str:
+        """What stands in the place of the trace where none can come; empty where one can."""
+        if state is None:
+            return Trouble(why).sentence
+        if state.trouble is not None or state.run is not None:
+            return state.trouble.sentence if state.trouble is not None else ""
+        absent = self._hub.lesson.roster.absent_channels(state.kit)
+        none = bool(absent) and len(absent) == len(self._hub.lesson.store.plan.sensors)
+        return absent_words(absent[0], "in stage 2, Plug in") if none else ""
 
     def has_drawn(self, state: KitState | None, chosen: object) -> bool:
         """Whether there is nothing new since it was asked last. chosen: what is drawn of it."""
