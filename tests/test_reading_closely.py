@@ -10,7 +10,7 @@ import re
 import msgspec
 import numpy as np
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 from common_bench.model.block import Block, Stamped
@@ -67,6 +67,7 @@ def same(one: list | None, other: list | None) -> bool:
     st.lists(st.tuples(st.integers(1, 200), st.sampled_from([0.0, 0.0, 0.02, 1.5])), min_size=1, max_size=60),
     st.lists(st.integers(1, 9), min_size=1, max_size=30),
 )  # fmt: skip
+@example("check-digits", 0, [(8, b"1;2"), (0, b"hello there"), (0, b"hello there")], [(1, 0.0)], [1])
 def test_no_cut_matters_in_any_dialect(
     name: str, seed: int, between: list[tuple[int, bytes]], chunks: list[tuple[int, float]], together: list[int]
 ) -> None:

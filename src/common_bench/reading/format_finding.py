@@ -87,6 +87,9 @@ class FormatFinder:
         self.steadfast = False
         self.doubtful = -1  # offset of a line that may be partial, while no format is known by which it can be judged
         self.judgement: Judgement | None = None
+        self._clear = self._clear_and_sure = (
+            False  # as of the last judgement that was due, wherever lines were cut since
+        )
         self.doubt: StreamFormat | None = None
         self._paced = paced
         self._settled = known is not None
@@ -103,6 +106,7 @@ class FormatFinder:
         self._waiting, self._seen, self._next, self._strange, self._looks = [], 0, FIND_AT[0], 0, 0
         self._began = float("nan")
         self._settled, self.judgement, self.doubt = known is not None, None, None
+        self._clear = self._clear_and_sure = False
         self._kept.clear()
 
     def begin_run(self) -> None:
@@ -122,10 +126,13 @@ class FormatFinder:
         if self._began != self._began:
             self._began = float(stamps[0])
         due = None
-        clear = self.judgement is not None and self.judgement.clear
-        if clear and self.judgement is not None and self.judgement.sure:
+        if self._clear_and_sure:
             self._looks = max(self._looks, EARLY_LOOKS)
-        if not self._settled and not (clear and self._looks < EARLY_LOOKS) and self._seen + len(stamps) >= self._next:
+        if (
+            not self._settled
+            and not (self._clear and self._looks < EARLY_LOOKS)
+            and self._seen + len(stamps) >= self._next
+        ):
             due = max(1, self._next - self._seen)
         if self._looks < len(LOOK_AT) and stamps[-1] >= self._began + LOOK_AT[self._looks]:
             late = int(np.searchsorted(stamps, self._began + LOOK_AT[self._looks])) + 1
@@ -153,6 +160,7 @@ class FormatFinder:
         found = self._worked_out(offset, format, 0.0 if weighed or before is None else before.lead)
         if found is None:
             return None
+        self._clear, self._clear_and_sure = found.clear, found.clear and found.sure
         self._settled = found.sure or (self._settled and format.is_sure)
         return self._better(found, format)
 
@@ -205,6 +213,7 @@ class FormatFinder:
         worth_it = self._seen > 2 or text[:1] in (b"{", b"[")  # two lines tell something where they are objects alone
         judged = self._worked_out(offset, None) if due and worth_it else None
         if judged is not None:
+            self._clear, self._clear_and_sure = judged.clear, judged.clear and judged.sure
             self._settled, self._next = judged.sure, self._after(TRY_LEADING if judged.lead >= CLEAR_LEAD else TRY_AT)
             waiting, self._waiting = self._waiting, []
             if judged.format.dialect == "sentence" or any(column.kind == "words" for column in judged.format.columns):
