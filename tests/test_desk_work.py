@@ -37,6 +37,14 @@ def test_a_run_is_held_against_another_tried_by_a_curve_and_followed_back_to_its
     made.until(lambda: stage.graph_card.beside.count() > 1, "other runs are offered")
     made.press("B")
     made.see("apart, a ratio of", stage.finding_card)
+    card = stage.finding_card
+    card.difference.hide()
+    QTest.qWait(50)
+    made.hub.book_changed.emit()
+    assert card.difference.isVisible()
+    assert card.difference.geometry().top() > card.made_of.geometry().bottom(), (
+        "nothing lies over its neighbour, not for a moment"
+    )
     assert any("run 1" in stage.graph_card.beside.itemText(at) for at in range(stage.graph_card.beside.count()))
     made.press("K")
     made.see("How it came about", stage)

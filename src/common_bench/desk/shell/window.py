@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PyQt6 import sip
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import QEvent, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
@@ -311,6 +311,8 @@ class Bench(QMainWindow):
         self.path.refresh()
         self.tape.refresh()
         self.stage.refresh()
+        # what grew would lie over its neighbours for as long as what comes next holds the window up
+        QApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
 
     def _take_events(self) -> bool:
         """What the engine and the workers have told. Whether there is more."""
