@@ -316,6 +316,9 @@ def test_rows_that_begin_with_a_number_of_a_kit_or_of_a_sensor_are_asked_about_a
     for chunk in paced(b"\n".join(lines) + b"\n", [], 12.0 / len(lines)):
         heard.append(reader.feed([chunk]))
         assert reader.format is None or reader.format.sure < 1.0
+        if dice.random() < missed / 2:
+            noise = separator.join(["x"] + ["21.0"] * columns).encode()
+            reader.feed([Stamped(chunk.at, noise + b"\n")])
     format = reader.format
     assert format is not None
     assert format.other is not None

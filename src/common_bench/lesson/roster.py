@@ -36,9 +36,7 @@ class Roster:
     def __init__(self, store: LessonStore, changes: Changes, engine: AnyEngine | None) -> None:
         self._store, self._changes, self._engine = store, changes, engine
         self._secrets = Secrets()
-        self._called = dict[
-            int, str
-        ]()  # by kit: identities of ports that the engine is to hear, though it may not do so yet
+        self._called: dict[int, str] = {}  # by kit: identity of a port that the engine hears, or will
         changes.followers.append(self._follow)
 
     # how they stand

@@ -5,6 +5,7 @@ lightest layout and the lightest other one that reads other numbers out.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
@@ -15,7 +16,7 @@ from common_bench.model.block import Floats
 from common_bench.reading.description import number_text
 from common_bench.reading.layouts import Layout
 from common_bench.reading.naming import are_names, legend_in, names_in
-from common_bench.reading.proposing import KIT_ID, LOWEST_ID, MOST_IDS, MOST_TAGS, proposed, told_apart
+from common_bench.reading.proposing import KIT_ID, LOWEST_ID, MOST_IDS, MOST_TAGS, SMALL, proposed, told_apart
 from common_bench.reading.roles import SHORTEST, pace_of, unit_at
 from common_bench.reading.torn_lines import without_torn_numbers
 from common_bench.reading.weighing import Weight, cut_all, explain, unexplained_bits, weigh
@@ -51,16 +52,21 @@ class Choice:
 
 
 def choose(
-    texts: Sequence[str], arrivals: Floats, words: Sequence[bytes], also: Sequence[Layout] = ()
+    texts: Sequence[str],
+    arrivals: Floats,
+    words: Sequence[bytes],
+    also: Sequence[Layout] = (),
+    *,
+    nameless: bool = False,
 ) -> Choice | None:
     """The choice for these lines (oldest first); None where no layout explains any. arrivals: (n,) s; words: lines among
-    which legends are looked for; also: layouts that are weighed in any case, as the one of now."""
+    which legends are looked for; also: layouts that are weighed in any case, as the one of now; nameless: nothing ever said that
+    these tell kits apart."""
     sample = texts[-SAMPLE:]
     apart = told_apart(proposed(sample), sample, words)
     layouts = list(dict.fromkeys([*apart, *also]))
-    told = _told(
-        layouts, words, frozenset(each for each in apart if each.kit_key and replace(each, kit_key="") in apart)
-    )
+    unnamed = frozenset(each for each in apart if each.kit_key and replace(each, kit_key="") in apart)
+    told = _told(layouts, words, unnamed | {each for each in also if nameless and each.kit_key})
     weights = _weighed(layouts, sample, arrivals[-SAMPLE:], told)
     if not weights:
         return None
@@ -121,18 +127,13 @@ def _weighed(layouts: Sequence[Layout], texts: Sequence[str], arrivals: Floats, 
 def _as_rows(kits: Weight, texts: Sequence[str]) -> Weight | None:
     """The same lines as rows of several kinds that one kit sends, as of its sensors; None where there are too many kinds. No line
     says which it is."""
-    ids = sorted({cut.kit for cut in kits.cuts if cut is not None}, key=int)
+    times = Counter(cut.kit for cut in kits.cuts if cut is not None)
+    ids = sorted(each for each, count in times.items() if count > 1 and SMALL.fullmatch(each))
     if len(ids) > MOST_TAGS:
         return None
     plain = kits.layout
-    layout = Layout(
-        "tagged",
-        plain.separator,
-        plain.comma,
-        plain.start,
-        plain.end,
-        tags=tuple((each, plain.counts[0] - 1) for each in ids),
-    )
+    tags = tuple((each, plain.counts[0] - 1) for each in ids)
+    layout = Layout("tagged", plain.separator, plain.comma, plain.start, plain.end, tags=tags)
     return weigh(layout, texts, cut_all(layout, texts))
 
 
@@ -162,9 +163,8 @@ def _known_bits(weight: Weight, told: Told) -> float:
     if layout.dialect == "separated" and (layout.separator, max(layout.counts) + bool(layout.kit_mark)) in told.names:
         bits -= NAMES_BITS
     if layout.kit_key:
-        bits -= (-UNNAMED_BITS if layout in told.unnamed else LEGEND_BITS) + _again_bits(
-            weight, len({cut.kit for cut in weight.cuts if cut is not None})
-        )
+        named = -UNNAMED_BITS if layout in told.unnamed else LEGEND_BITS
+        bits -= named + _again_bits(weight, len({cut.kit for cut in weight.cuts if cut is not None}))
     if layout.kit_mark:
         ids = {cut.kit for cut in weight.cuts if cut is not None}
         if _are_called_kits(ids) and weight.explained >= 2 * len(ids):

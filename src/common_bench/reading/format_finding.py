@@ -87,9 +87,8 @@ class FormatFinder:
         self.steadfast = False
         self.doubtful = -1  # offset of a line that may be partial, while no format is known by which it can be judged
         self.judgement: Judgement | None = None
-        self._clear = self._clear_and_sure = (
-            False  # as of the last judgement that was due, wherever lines were cut since
-        )
+        # As of the last judgement that was due: another one comes with an odd line, in the middle of what is fed.
+        self._clear = self._clear_and_sure = False
         self.doubt: StreamFormat | None = None
         self._paced = paced
         self._settled = known is not None
@@ -128,11 +127,8 @@ class FormatFinder:
         due = None
         if self._clear_and_sure:
             self._looks = max(self._looks, EARLY_LOOKS)
-        if (
-            not self._settled
-            and not (self._clear and self._looks < EARLY_LOOKS)
-            and self._seen + len(stamps) >= self._next
-        ):
+        waits = self._settled or (self._clear and self._looks < EARLY_LOOKS)
+        if not waits and self._seen + len(stamps) >= self._next:
             due = max(1, self._next - self._seen)
         if self._looks < len(LOOK_AT) and stamps[-1] >= self._began + LOOK_AT[self._looks]:
             late = int(np.searchsorted(stamps, self._began + LOOK_AT[self._looks])) + 1

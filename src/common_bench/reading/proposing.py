@@ -26,6 +26,7 @@ ID_MARKS = ("\t", ">", "|", ": ", ":", ";", ",", " ", "-", "=")
 SMALL = re.compile(r"[0-9]{1,2}")
 LOWEST_ID = 3  # kits are counted from a small number on
 AGAIN = 3  # times that each of them has come
+NEARLY = 0.9  # of the rows, that begin so: some are torn
 STAYS = 0.25  # of the rows, that may begin as the one before does
 KIT_ID = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,4}")
 TOPIC = re.compile(r"@\S{1,40}")
@@ -84,18 +85,14 @@ def told_apart(layouts: Sequence[Layout], texts: Sequence[str], words: Sequence[
 def _begins_with_kits(layout: Layout, texts: Sequence[str]) -> bool:
     """Whether rows begin with small numbers that change from row to row and come again and again, as when several kits speak by
     turns: a state stays for a while, and what counts on does not come again. Kits send numbers of one form."""
-    if (
-        layout.dialect != "separated"
-        or layout.kit_mark
-        or layout.start
-        or len(layout.counts) != 1
-        or layout.counts[0] < 2
-    ):
+    marked = layout.kit_mark or layout.start
+    if layout.dialect != "separated" or marked or len(layout.counts) != 1 or layout.counts[0] < 2:
         return False
     cut = cutter(layout)
-    rows = [made.fields for text in texts if (made := cut(text)) is not None]
+    every = [made.fields for text in texts if (made := cut(text)) is not None]
+    rows = [row for row in every if SMALL.fullmatch(row[0])]
     heads = [row[0] for row in rows]
-    if len(heads) < AGAIN * len(set(heads)) or not speak_by_turns(heads):
+    if len(rows) < NEARLY * len(every) or len(heads) < AGAIN * len(set(heads)) or not speak_by_turns(heads):
         return False
     finest: dict[str, list[int]] = {}  # most decimals in each column, by what rows begin with
     for head, *rest in rows:

@@ -81,7 +81,9 @@ def work_out(
         choice = confirmed(now, texts, lead)
     if choice is None:
         latin, texts, arrivals = heard_of(lines[-MOST_LINES:])
-        choice = choose(texts, arrivals, words, (now,) if now is not None else ()) if len(texts) >= FEW else None
+        nameless = known is not None and any(each.role == "kit" and is_unnamed(each.name) for each in known.columns)
+        also = (now,) if now is not None else ()
+        choice = choose(texts, arrivals, words, also, nameless=nameless) if len(texts) >= FEW else None
     if choice is None or choice.best.explained < EXPLAINED * choice.lines:
         return None
     texts = texts[-choice.lines :]
