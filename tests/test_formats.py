@@ -297,6 +297,22 @@ def test_while_a_run_is_recorded_another_reading_is_only_remembered_and_taken_wh
 # clocks and ids
 
 
+@given(st.integers(4, 20), st.sampled_from(["noise", "any", "wave", "counter"]), st.integers(0, 10**6))
+@settings(max_examples=25)
+def test_a_small_whole_number_that_takes_no_turns_is_a_quantity(most: int, kind: str, seed: int) -> None:
+    dice, reader, at = np.random.default_rng(seed), Reader(), np.arange(400)
+    values = {
+        "noise": np.clip(np.round(most / 2 + dice.normal(0, most / 6, 400)), 0, 99), "any": dice.integers(0, most, 400),
+        "wave": np.round(most / 2 * (1 + np.sin(at * dice.uniform(0.2, 1.5)) + dice.normal(0, 0.1, 400))).clip(0), "counter": at % 10,
+    }[kind]  # fmt: skip
+    lines = [b"%d,%d,%.1f" % (first, 500 + dice.integers(-5, 5), 21 + 0.1 * dice.normal()) for first in values]
+    for chunk in paced(b"\n".join(lines) + b"\n", [], 0.03):
+        reader.feed([chunk])
+    assert reader.format is not None
+    assert roles(reader.format) == ["channel"] * 3
+    assert reader.format.sure == 1.0
+
+
 @given(
     st.integers(2, 12), st.integers(1, 3), st.sampled_from([";", ",", "\t", " "]), st.sampled_from([0, 1]),
     st.floats(0.0, 0.1), st.integers(0, 10**6),

@@ -125,15 +125,13 @@ def _weighed(layouts: Sequence[Layout], texts: Sequence[str], arrivals: Floats, 
 
 
 def _as_rows(kits: Weight, texts: Sequence[str]) -> Weight | None:
-    """The same lines as rows of several kinds that one kit sends, as of its sensors; None where there are too many kinds. No line
-    says which it is."""
+    """The same lines as rows of several kinds that one kit sends, as of its sensors, or as plain ones where those would be too many.
+    No line says which it is."""
     times = Counter(cut.kit for cut in kits.cuts if cut is not None)
     ids = sorted(each for each, count in times.items() if count > 1 and SMALL.fullmatch(each))
-    if len(ids) > MOST_TAGS:
-        return None
-    plain = kits.layout
-    tags = tuple((each, plain.counts[0] - 1) for each in ids)
-    layout = Layout("tagged", plain.separator, plain.comma, plain.start, plain.end, tags=tags)
+    layout = replace(kits.layout, kit_key="")
+    if len(ids) <= MOST_TAGS:
+        layout = replace(layout, dialect="tagged", tags=tuple((each, layout.counts[0] - 1) for each in ids), counts=())
     return weigh(layout, texts, cut_all(layout, texts))
 
 
@@ -163,8 +161,9 @@ def _known_bits(weight: Weight, told: Told) -> float:
     if layout.dialect == "separated" and (layout.separator, max(layout.counts) + bool(layout.kit_mark)) in told.names:
         bits -= NAMES_BITS
     if layout.kit_key:
-        named = -UNNAMED_BITS if layout in told.unnamed else LEGEND_BITS
-        bits -= named + _again_bits(weight, len({cut.kit for cut in weight.cuts if cut is not None}))
+        ids = {cut.kit for cut in weight.cuts if cut is not None}
+        named = -UNNAMED_BITS - FIRST_VALUE_BITS * (len(ids) - 1) if layout in told.unnamed else LEGEND_BITS
+        bits -= named + _again_bits(weight, len(ids))
     if layout.kit_mark:
         ids = {cut.kit for cut in weight.cuts if cut is not None}
         if _are_called_kits(ids) and weight.explained >= 2 * len(ids):

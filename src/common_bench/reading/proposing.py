@@ -27,7 +27,7 @@ SMALL = re.compile(r"[0-9]{1,2}")
 LOWEST_ID = 3  # kits are counted from a small number on
 AGAIN = 3  # times that each of them has come
 NEARLY = 0.9  # of the rows, that begin so: some are torn
-STAYS = 0.25  # of the rows, that may begin as the one before does
+TURNS = 0.8  # of the rows, that are followed by the one that mostly follows them: a quantity takes no turns
 KIT_ID = re.compile(r"[A-Za-z]{1,8}[-_#]?[0-9]{1,4}")
 TOPIC = re.compile(r"@\S{1,40}")
 MOST_TAGS = 12
@@ -107,8 +107,11 @@ def speak_by_turns(heads: Sequence[str]) -> bool:
     if not 2 <= len(ids) <= MOST_IDS or not all(SMALL.fullmatch(each) for each in ids):
         return False
     numbers = [int(each) for each in ids]
-    same = sum(1 for one, after in pairwise(heads) if one == after)
-    return min(numbers) <= LOWEST_ID and max(numbers) <= 2 * len(ids) + LOWEST_ID and same <= STAYS * len(heads)
+    followers: dict[str, Counter[str]] = {}
+    for one, after in pairwise(heads):
+        followers.setdefault(one, Counter())[after] += 1
+    turns = sum(found.most_common(1)[0][1] for one, found in followers.items() if found.most_common(1)[0][0] != one)
+    return min(numbers) <= LOWEST_ID and max(numbers) <= 2 * len(ids) + LOWEST_ID and turns >= TURNS * (len(heads) - 1)
 
 
 def _id_column(layout: Layout, texts: Sequence[str], words: Sequence[bytes]) -> str:
