@@ -23,7 +23,7 @@ def warm_all() -> None:
     assert rows is not None
     rows.counts(0, 8)
     rows.lines(np.arange(3), np.arange(3.0), [1], comma=False)
-    along = np.arange(40.0)
-    spectrum(Picture(along, np.sin(along)))
-    along = along[:6]
+    swing = np.arange(40.0)
+    spectrum(Picture(swing, np.sin(swing)))
+    along = np.arange(6.0)
     group_line(along, np.sqrt(along), np.zeros(6), np.full(6, 0.01), np.array([1, 1, 2, 2, 3, 3]))

@@ -62,9 +62,8 @@ class WorkingUp:
         self.is_closed, self.closing = False, threading.Event()
         ends = (self.closing,)
         self._workers = ThreadPoolExecutor(WORKERS, "work-up", initializer=leaves_off_at, initargs=ends)
-        self._one = ThreadPoolExecutor(
-            1, "ended", initializer=leaves_off_at, initargs=ends
-        )  # for many that end at once: the window goes on
+        # For many that end at once: the window goes on.
+        self._one = ThreadPoolExecutor(1, "ended", initializer=leaves_off_at, initargs=ends)
         self._keeping = Keeping(store)
         self.give_way: Callable[[], object] = lambda: None
         """Called by the worker before each of many runs that have ended at once: comes back when it may go on."""
