@@ -10,10 +10,12 @@ import pickle
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from multiprocessing.popen_forkserver import Popen as ForkServerPopen
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -25,17 +27,23 @@ from common_bench.book.book import Book
 from common_bench.book.book_file import remove
 from common_bench.lesson.demonstration import plug_in, prepared_lesson
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.links.address import Address
+from common_bench.links.address import Address, read_address
 from common_bench.model.block import Block, Events, Floats, Rows, Series, Source
-from common_bench.model.plan import RulePlan
+from common_bench.model.calibration import Calibration
+from common_bench.model.plan import AskPlan, RulePlan
+from common_bench.model.stream import Column, StreamFormat
 from common_bench.model.trouble import BookTrouble, EngineTrouble
+from common_bench.reading.judgement import Judgement, Reading
 from common_bench.reading.lines import Lines
+from common_bench.record.apart import EngineApart
 from common_bench.record.engine import Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.live import RAW, JustWorked, LiveNews, LiveWindow
 from common_bench.record.mirror import MOST_WAITING, Mirror, Teller
+from common_bench.record.parcels import SENT_ONCE, PieceLayout
 from common_bench.record.replay import replay
 from common_bench.record.rules import HowFar, Rule
+from common_bench.record.serving import ENGINE
 from common_bench.record.snapshot import ClockFace, KitState, RunState, Snapshot
 from common_bench.record.tape import MOST_HELD, TAPE_LINES, LastLines, Piece, TapeLine
 from common_bench.standins.control import StandInProcess
@@ -155,6 +163,9 @@ def test_a_window_elsewhere_shows_what_one_that_was_told_the_same_shows(data: st
         teller.turned(Snapshot(0.1 * turn, turn, {3: state}))
         if data.draw(st.booleans()):
             answers = [(1, None, None)] if data.draw(st.booleans()) else []
+            if data.draw(st.booleans()):
+                with pytest.raises(TypeError):  # of a parcel that cannot be packed nothing is lost
+                    teller.packed(None, [], [(1, threading.Lock(), None)], (None, 0, 0))
             mirror.take(teller.packed(None, [], answers, (None, 0, 0)))
             if data.draw(st.booleans()):
                 assert shown(mirror.snapshot.kits[3].live) == shown(truth)
@@ -228,6 +239,32 @@ def test_workings_are_sent_as_they_are_written() -> None:
         before.channels,
         before.raw,
     )
+
+
+def lasting() -> list[Any]:
+    """One of each of what is sent once, as a lesson has it."""
+    column = Column("load", tick=0.1)
+    format = StreamFormat(";", (column,), other=StreamFormat(",", (column,)))
+    reading = Reading(format, 9.5, 10, 10)
+    calibration = Calibration("load", "force", "N", "line", (0.0, 1.0), ((0.1, 0.0), (0.0, 0.1)), (0.0, 9.0), ())
+    return [
+        read_address("/dev/ttyX?speed=9600&parity=even"), read_address("tcp://[::1]:4000"), calibration,
+        AskPlan("ask\\n"), format, Judgement(format, reading, None, 4.5, 10, True),
+        Rule.of(RulePlan(begins="when load rises through 2 N", ends="after 5 s, after 3 swings or when load falls through 1 N")),
+        PieceLayout(("load",), (("force", "N", True, True, False, False),), ("swing",), True),
+    ]  # fmt: skip
+
+
+def test_what_is_sent_once_stays_as_it_is_whatever_it_is_asked_meanwhile() -> None:
+    """Else it would change while another thread packs it."""
+    assert {type(each) for each in lasting()} == set(SENT_ONCE)
+    for each in lasting():
+        before, kept = pickle.dumps(each), dict(getattr(each, "__dict__", {}))
+        for name in dir(each):
+            if not name.startswith("__"):
+                getattr(each, name)
+        assert dict(getattr(each, "__dict__", {})) == kept, type(each)
+        assert pickle.dumps(each) == before, type(each)
 
 
 # lessons that are heard by one
@@ -365,6 +402,44 @@ def test_a_program_that_is_killed_loses_nothing_that_was_heard_and_the_next_wait
         assert run.ending is not None
         assert run.ending.code == "program-stopped"
         assert replay(again.book, run, again.store.channels).seconds > 2.5
+    again.close()
+
+
+class Unsendable:
+    """Is something that cannot be sent back, where it comes to."""
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return threading.Lock, ()
+
+
+def test_what_cannot_be_told_is_said_and_ends_no_telling_and_where_nothing_can_be_told_the_process_ends(
+    apart: Callable[..., Class], caplog: pytest.LogCaptureFixture
+) -> None:
+    made = apart()
+    lesson, engine, group = made.lesson, made.lesson.engine, made.group["Basalt"]
+    assert isinstance(engine, EngineApart)
+    lesson.recording.begin_runs([group])
+    made.world(2)
+    with pytest.raises(EngineTrouble, match="pickle"):
+        engine.ask("__getattribute__", "_loop", within=10.0)
+    made.world(2)
+    run = lesson.roster.kits[lesson.store.kit_of(group) or 0].run
+    assert run is not None
+    assert run.seconds > 3.0
+    assert lesson.roster.snapshot.trouble is None
+    for name, value in (("=_fault_at", math.inf), ("=_fault", Unsendable())):
+        engine.order(ENGINE, name, value)
+
+    def stopped() -> bool:
+        told = lesson.roster.snapshot.trouble
+        return told is not None and told.code == "engine-stopped"
+
+    wait_for(stopped, "it is told that it has ended")
+    assert "what the engine tells" in caplog.text
+    lesson.close()
+    again = OpenLesson.open(lesson.book.path)
+    kept = next(iter(again.store.runs(group)))
+    assert replay(again.book, kept, again.store.channels).seconds > 3.0
     again.close()
 
 

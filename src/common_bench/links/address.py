@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from typing import Literal
 from urllib.parse import parse_qs, quote, unquote
 
@@ -61,7 +60,7 @@ class Address:
     def has_speed(self) -> bool:
         return self.kind in ("serial", "rfc2217")
 
-    @cached_property
+    @property
     def bits(self) -> int:
         """That a byte takes on the wire, with those that frame it."""
         return 2 + int(self.setting("bits", "8")) + (self.setting("parity", "none") != "none")

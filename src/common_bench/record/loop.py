@@ -39,6 +39,18 @@ def passing() -> float:
     return time.clock_gettime(time.CLOCK_BOOTTIME)
 
 
+class Falls:
+    """Failures one after another, of something that is begun again after each."""
+
+    def __init__(self) -> None:
+        self._at: deque[float] = deque(maxlen=MOST_FALLS)  # monotonic s
+
+    def too_many(self) -> bool:
+        """Counts one more, and says whether it is to be given up."""
+        self._at.append(time.monotonic())
+        return len(self._at) == MOST_FALLS and self._at[-1] - self._at[0] < FALLS_WITHIN
+
+
 class Waitable(Protocol):
     """Something that the selector can wait on."""
 
@@ -158,14 +170,13 @@ class Loop:
     # in the engine's own thread
 
     def _run(self) -> None:
-        falls: deque[float] = deque(maxlen=MOST_FALLS)
+        falls = Falls()
         while self._going:
             try:
                 self._drive()
             except Exception as fault:
                 log.exception("the engine")
-                falls.append(time.monotonic())
-                if len(falls) == MOST_FALLS and falls[-1] - falls[0] < FALLS_WITHIN:
+                if falls.too_many():
                     self.broken = fault
                 with contextlib.suppress(Exception):
                     self._fell(fault)

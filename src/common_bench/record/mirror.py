@@ -116,9 +116,24 @@ class Teller:
         self, trouble: Trouble | None, events: list[EngineEvent], answers: list[tuple[int, Any, BaseException | None]],
         journal: tuple[Trouble | None, int, int],
     ) -> Parcel:  # fmt: skip
-        """What is new since last asked. Events and answers are to be taken before: what they speak of can be seen then."""
+        """What is new since last asked. Events and answers are to be taken before: what they speak of can be seen then. Raises what packing
+        raises; the next that is asked for then holds all that this one would have held."""
         with self._lock:
             snapshot, ready, self._ready = self._snapshot, self._ready, []
+        before = self._states, dict(self._sent)
+        try:
+            return self._packed(snapshot, ready, trouble, events, answers, journal)
+        except BaseException:
+            self._states, self._sent = before
+            with self._lock:
+                self._ready[:0] = ready
+            raise
+
+    def _packed(
+        self, snapshot: Snapshot, ready: list[tuple[int, LiveWindow, LiveNews]], trouble: Trouble | None,
+        events: list[EngineEvent], answers: list[tuple[int, Any, BaseException | None]],
+        journal: tuple[Trouble | None, int, int],
+    ) -> Parcel:  # fmt: skip
         numbers, live = Numbers(self._layouts), dict[int, list[tuple[Any, ...]]]()
         for kit, window, news in ready:
             if (state := snapshot.kits.get(kit)) is not None and state.live is window:

@@ -70,16 +70,16 @@ class Sender:
         """Of an object that is sent once."""
         found = self._numbers.get(id(sent))
         if found is None:
-            self._count += 1
+            self._new.append((self._count + 1, pickle.dumps(sent, pickle.HIGHEST_PROTOCOL)))
+            self._count += 1  # and not before, where that fails
             found = self._numbers[id(sent)] = self._count, sent
-            self._new.append((self._count, pickle.dumps(sent, pickle.HIGHEST_PROTOCOL)))
         return found[0]
 
     def _by_number(self, sent: Any) -> tuple[Any, tuple[int]]:
         return sent_before, (self.number(sent),)
 
     def packed(self, told: Any, numbers: bytes) -> Parcel:
-        """told: anything that can be pickled."""
+        """told: anything that can be pickled. Raises what that raises where something cannot, and can be asked again."""
         anew = len(self._numbers) > MOST_SENT
         if anew:
             self._numbers.clear()

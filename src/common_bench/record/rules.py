@@ -8,9 +8,8 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
-from functools import cached_property
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -54,6 +53,9 @@ ENDS: dict[EndKind, str] = {
     "steady": _STEADY,
     "events": rf"(?:after\s+{_AMOUNT}\s+|(?:when|at|with)\s+){_NAME}(?:\s+happens)?",
 }
+
+
+BETWEEN_ENDS = r",?\s+or\s+|,\s+(?=(?:after|when|at|with)\s)"
 
 
 @dataclass(frozen=True)
@@ -126,11 +128,21 @@ class HowFar(NamedTuple):
 
 @dataclass(frozen=True)
 class Rule:
-    """How a run begins and how it ends: with the first of its ends. before: s that are kept from before it begins."""
+    """How a run begins and how it ends: with the first of its ends. before: s that are kept from before it begins; seconds: after
+    which it ends, 0 where time does not end it; counted: names of the events that end it. Nothing of it is worked out later: one
+    thread sends it while others ask it."""
 
     begin: Begin = Begin()
     ends: tuple[End, ...] = ()
     before: float = 0.0
+    seconds: float = field(init=False, compare=False, repr=False)
+    counted: frozenset[str] = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        timed = min((each.amount for each in self.ends if each.kind == "seconds"), default=0.0)
+        object.__setattr__(self, "seconds", timed)
+        counted = frozenset(end.name for end in self.ends if end.kind in ("events", "level"))
+        object.__setattr__(self, "counted", counted)
 
     @classmethod
     def of(cls, plan: RulePlan) -> Rule:
@@ -138,16 +150,6 @@ class Rule:
         timed = (End("seconds", plan.ends_with, plan.seconds),) if plan.seconds and not plan.ends.strip() else None
         ends = read_ends(plan.ends) if timed is None else timed
         return cls(read_begin(plan.begins), ends, plan.before if plan.begins.strip() else 0.0)
-
-    @cached_property
-    def seconds(self) -> float:
-        """s after which it ends; 0 where time does not end it."""
-        return min((each.amount for each in self.ends if each.kind == "seconds"), default=0.0)
-
-    @cached_property
-    def counted(self) -> frozenset[str]:
-        """Names of the events that end it."""
-        return frozenset(end.name for end in self.ends if end.kind in ("events", "level"))
 
     @property
     def lines(self) -> tuple[str, ...]:
@@ -228,9 +230,9 @@ def read_begin(text: str) -> Begin:
 
 
 def read_ends(text: str) -> tuple[End, ...]:
-    """Parts with `or` between them, each `by hand`, `never`, `after 20 s`, `after 500 readings`, `after 3 jump`, `when force
+    """Parts with `or` or a comma between them, each `by hand`, `never`, `after 20 s`, `after 500 readings`, `after 3 jump`, `when force
     falls through 5 N`, `when temp is steady`. Raises PlanTrouble."""
-    parts = [" ".join(part.split()) for part in re.split(r"\s+or\s+", text.strip(), flags=re.IGNORECASE)]
+    parts = [" ".join(part.split()) for part in re.split(BETWEEN_ENDS, text.strip(), flags=re.IGNORECASE)]
     return tuple(end for at, part in enumerate(parts) if (end := _read_end(part, at)).kind != "hand")
 
 

@@ -22,6 +22,7 @@ from common_bench.book.journal import JournalWriter
 from common_bench.model.trouble import EngineTrouble, Trouble
 from common_bench.record.engine import Engine
 from common_bench.record.events import EngineEvent
+from common_bench.record.loop import Falls
 from common_bench.record.mirror import Teller
 from common_bench.record.parcels import NUMBER
 from common_bench.record.replay import joined
@@ -36,6 +37,7 @@ ENGINE, JOURNAL = "engine", "journal"
 MOVE, END = "move", "end"
 
 Answer = tuple[int, Any, BaseException | None]
+log = logging.getLogger(__name__)
 
 
 class Order(NamedTuple):
@@ -100,6 +102,9 @@ class Serving:
                 self._do(pickle.loads(self._pipe.recv_bytes()))
         except (EOFError, OSError):
             pass
+        self._end()
+
+    def _end(self) -> None:
         with contextlib.suppress(EngineTrouble):
             self._journal.close(KEPT_WITHIN)
         os._exit(0)
@@ -147,11 +152,21 @@ class Serving:
     # what is told
 
     def _tell(self) -> None:
+        """A failure in it is put in the log, and all is told again; after too many of them this process ends, so that nobody takes
+        what is shown for what is."""
+        falls = Falls()
         with contextlib.suppress(OSError):
             while True:
                 self._something.wait(BY_ITSELF)
                 self._something.clear()
-                self._tell_once()
+                try:
+                    self._tell_once()
+                except OSError:
+                    raise
+                except Exception:
+                    log.exception("what the engine tells")
+                    if falls.too_many():
+                        self._end()
 
     def _tell_once(self) -> None:
         answers = [self._answers.popleft() for _ in range(len(self._answers))]  # more may come meanwhile
@@ -160,7 +175,12 @@ class Serving:
         if self._events:
             self._something.set()
         journal = self._journal.trouble, self._journal.dropped, self._journal.kept_bytes
-        parcel = self._teller.packed(self._engine.snapshot.trouble, some, answers, journal)
+        try:
+            parcel = self._teller.packed(self._engine.snapshot.trouble, some, answers, journal)
+        except BaseException:
+            self._events[:0] = some
+            self._answers.extendleft(map(_sendable, reversed(answers)))
+            raise
         self._send(*parcel)
 
     def _send(self, *parts: bytes) -> None:
@@ -183,6 +203,15 @@ class _ToProgram(logging.Handler):
     def emit(self, record: logging.LogRecord) -> None:
         self.format(record)  # puts an exception in words
         self._tell(record)
+
+
+def _sendable(answer: Answer) -> Answer:
+    """The same, or that it cannot be sent."""
+    try:
+        pickle.dumps(answer)
+    except Exception as fault:
+        return answer[0], None, EngineTrouble("engine-failed", fault=f"{fault}")
+    return answer
 
 
 def _some(events: Sequence[EngineEvent]) -> tuple[list[EngineEvent], list[EngineEvent]]:
