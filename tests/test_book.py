@@ -7,12 +7,15 @@ import sqlite3
 import subprocess
 import sys
 from concurrent.futures import Future
+from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy import event
 
 from common_bench.book import journal, schema
 from common_bench.book.book import Book
@@ -27,7 +30,7 @@ from common_bench.book.row_lines import RowsAsLines
 from common_bench.model.block import Stamped
 from common_bench.model.plan import Plan
 from common_bench.model.plan_file import plan_from_file, plan_from_text, plan_to_text, shipped_plan
-from common_bench.model.trouble import BookTrouble, PlanTrouble
+from common_bench.model.trouble import BookTrouble, EngineTrouble, PlanTrouble
 
 
 @pytest.fixture
@@ -244,6 +247,46 @@ def test_what_is_removed_goes_out_of_packed_rows_and_what_cannot_be_read_of_them
     assert set(left[20 * size : 60 * size]) == {0}
     assert lies["packed"] == 100 * size
     assert book.check() == []
+
+
+@pytest.mark.parametrize("removed", [False, True])
+def test_rows_that_are_packed_while_somebody_reads_or_removes_them_are_neither_missed_nor_left(
+    book: Book, removed: bool
+) -> None:
+    """As while the kit of a run that has just ended is still heard."""
+    lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
+    kit, group = book.record("kit", identity="k"), book.record("group", alias="Flint", position=0)
+    session = book.record("session", lesson=lesson, kit=kit)
+    writer = JournalWriter(book.path)
+    size = len(b"000000;secret\n")
+    for k in range(400):
+        writer.put(JournalEntry(session, HEARD, float(k), [Stamped(float(k), b"%06d;secret\n" % k)]))
+        if k % 100 == 0:
+            writer.flush()
+    writer.flush()
+    begin, end = 250 * size, 350 * size
+    run = book.record("run", lesson=lesson, group=group, number=1, session=session, state="closed", begin_byte=begin, end_byte=end)  # fmt: skip
+    packs: list[bool] = []
+
+    @event.listens_for(book.engine, "after_cursor_execute")
+    def pack(*told: Any) -> None:
+        if "FROM journal" in told[2] and told[2].startswith("SELECT") and not packs:
+            packs.append(True)
+            writer.put(JournalEntry(session, SENT, 400.0, [Stamped(400.0, b"lamp on")]))
+            with suppress(EngineTrouble):  # where it has to wait until they are removed
+                writer.flush(0.5)
+
+    if removed:
+        remove_run(book, run)
+    found = b"".join(chunk.data for _, _, some in heard(book, session, begin, end) for chunk in some)
+    writer.close()
+    assert packs
+    assert any(row["packed"] for row in book.rows_apart("journal", session=session))
+    assert found == (
+        journal.NO_TEXT * (end - begin) if removed else b"".join(b"%06d;secret\n" % k for k in range(250, 350))
+    )
+    whole = b"".join(chunk.data for what, _, some in heard(book, session, 0, 10**9) for chunk in some if what == HEARD)
+    assert whole[begin:end] == found
 
 
 def test_the_code_in_the_docs_reads_a_packed_row() -> None:

@@ -19,7 +19,8 @@ MOST_TOGETHER = 1 << 18  # bytes that are given to be read at once
 
 
 def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str, float, Sequence[Stamped]]]:
-    """What the journal holds of a session between two byte offsets, in order: (what, at, chunks).
+    """What the journal holds of a session between two byte offsets, in order: (what, at, chunks), as it stands at one time, whatever
+    is written or packed meanwhile.
 
     Only what holds these bytes is read, however long was listened before. What a damaged row holds is not believed: as
     many bytes that are no text stand in its place, and then the link counts as lost. Raises BookTrouble.
@@ -27,13 +28,12 @@ def heard(book: Book, session: int, begin: int, end: int) -> Iterable[tuple[str,
     j = schema.journal
     try:
         with book.engine.connect() as connection:
-            earlier = select(func.max(j.c.first_byte)).where(
+            earlier = select(func.coalesce(func.max(j.c.first_byte), 0)).where(
                 j.c.session == session, j.c.first_byte <= begin, j.c.what == HEARD
             )
-            first = connection.execute(earlier).scalar() or 0
             query = select(*schema.as_they_lie(j)).where(
-                j.c.session == session, j.c.first_byte >= first, j.c.first_byte < end
-            )
+                j.c.session == session, j.c.first_byte >= earlier.scalar_subquery(), j.c.first_byte < end
+            )  # one statement: between two of them rows may have become one that begins elsewhere
             rows = connection.execution_options(yield_per=200).execute(query.order_by(j.c.id)).mappings()
             for row in rows:
                 yield from _between(dict(row), begin, end)

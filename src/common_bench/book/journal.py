@@ -185,6 +185,10 @@ class JournalWriter:
         offsets, loose = dict(self._offsets), dict(self._loose)
         try:
             with connection.begin():
+                if any(entry.what != FLUSH for entry in self._waiting):
+                    connection.exec_driver_sql(
+                        "BEGIN IMMEDIATE"
+                    )  # before rows that are packed are read: else one could be removed between
                 self._transaction(connection, self._waiting)
         except BaseException:
             self._offsets, self._loose = offsets, loose

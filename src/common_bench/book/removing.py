@@ -73,6 +73,7 @@ def _remove(book: Book, runs: Sequence[Row], sessions: Sequence[int], group: int
             connection.execute(text("PRAGMA secure_delete = ON"))
             connection.commit()
             with connection.begin():
+                connection.exec_driver_sql("BEGIN IMMEDIATE")  # before it is looked: nobody packs rows in between
                 for session in sessions:
                     count += _erase(connection, session, 0, None)
                 for run in runs:
