@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QMenu
 
 from common_bench.desk.look.labels import NumberLabel
 from common_bench.lesson.plan_details import with_detail
-from common_bench.model.plan import RulePlan
+from common_bench.model.plan import Condition, Plan, RulePlan, SensorPlan
 from cuts import cut_texts
 from person import Desk, type_into
 
@@ -167,3 +167,27 @@ def test_a_number_takes_the_room_of_its_characters_whatever_stood_there_before_a
         assert {"#ffffff", {"red": "#ff0000", "blue": "#0000ff"}[ink]} <= inks
     for each in (number, alone, fresh):
         each.close()
+
+
+@pytest.mark.parametrize(
+    "name", ["h", "temperature", "temperature of the water", "temperature of the water beside the tablet"]
+)
+def test_every_alias_is_read_on_the_wall_whatever_is_not_set_yet(desk: Made, name: str) -> None:
+    """On all tiles, not only on those that were asked first."""
+    made = desk(
+        "--count",
+        "6",
+        plan=Plan(
+            "Cooling",
+            sensors=(SensorPlan("load", "load", "N", curve="as-it-comes"),),
+            conditions=(Condition(name, "°C"),),
+        ),
+    )
+    made.until(lambda: all(kit.can_record for kit in made.lesson.roster.kits.values()), "all are heard")
+    made.press("4")
+    stage = made.window.stage
+    made.see(f"{name} is not set", stage)
+    for theme in ("as it is", "the other"):
+        cut = uncut(made, f"{name}, {theme}")
+        assert [each for each in cut if len(name) < 20 or f"{name} is not set': is shortened" not in each] == []
+        made.change_theme()

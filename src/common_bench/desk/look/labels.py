@@ -178,9 +178,9 @@ def rich(text: str = "", role: str = "") -> QLabel:
 class ShortLabel(PlainLabel):
     """One line that is shortened with “…” where it has no room; all of it is then told when it is pointed at."""
 
-    def __init__(self, text: str = "", role: str = "") -> None:
+    def __init__(self, text: str = "", role: str = "", cut: Qt.TextElideMode = Qt.TextElideMode.ElideRight) -> None:
         super().__init__(text)
-        self._told = ""
+        self._told, self._cut = "", cut
         self.setMinimumWidth(1)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         if role:
@@ -196,7 +196,7 @@ class ShortLabel(PlainLabel):
         return self.fontMetrics().horizontalAdvance(self.text()) > self.contentsRect().width()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
+        text = self.fontMetrics().elidedText(self.text(), self._cut, self.contentsRect().width())
         shortened = text != self.text()
         told = self.text() if shortened else ""
         if self._told != told:

@@ -98,7 +98,7 @@ class Tile(QFrame):
         self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 16 if tiny else 20)
         self.alias = ShortLabel(group.alias, "name")
         self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.stated[:1]}
-        self.state = label("", "soft")
+        self.state = ShortLabel("", "soft", Qt.TextElideMode.ElideMiddle)
         self.value = NumberLabel(NO_VALUE, palette().card)
         self.value.setStyleSheet(
             f"color: {colour}; font-size: {px(13 if tiny else 22 if small else 32)}px; font-weight: 650;"
@@ -160,17 +160,21 @@ class Tile(QFrame):
     @property
     def has_room_for_names(self) -> bool:
         """Whether the names of its conditions fit into its head."""
-        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(78 if self._tiny else 96)))
         parts = [*self._head, self.state]
         wanted = sum(each.minimumWidth() or each.sizeHint().width() for each in parts)
         return wanted <= self.width() - px(24) - px(6) * (len(parts) + 1)
 
     def _make_room(self) -> None:
-        """Where all has no room, what is not read from afar gives way: the field of its condition, then the second value."""
+        """Where all has no room, what is not read from afar gives way: the field of its condition, then the second value; the alias never,
+        unless it is long."""
+        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(78 if self._tiny else 96)))
         if self._tiny or self.width() < px(100):
             return
         inside = self.width() - 2 * px(14)
         head = [self.emblem.width(), self.alias.minimumWidth(), self.state.sizeHint().width()]
+        self.state.setMinimumWidth(
+            max(1, min(head[2], inside - sum(head[:2]) - 2 * px(6)))
+        )  # the rest of the alias gives way to it
         fields = sum(field.minimumWidth() + px(6) for field in self.conditions.values()) if not self._small else 0
         for field in self.conditions.values() if not self._small else ():
             field.setVisible(field.hasFocus() or sum(head) + fields + 4 * px(6) <= inside)
@@ -231,10 +235,7 @@ class Tile(QFrame):
 
     def _say_state(self, words: str, tone: str) -> None:
         mark = "●" if self._tiny else words
-        if self.state.text() != mark:
-            self.state.setMinimumWidth(0)  # which its hint would have in it
         say(self.state, mark, tone)
-        self.state.setMinimumWidth(self.state.sizeHint().width())  # the name gives way, not the state
         if self._tiny:
             set_tip(self.state, words)
 
