@@ -340,8 +340,10 @@ class RecordStage(StageView):
             self._say_take()
         more = self._view == WALL and self._in_turn.look(self.tiles)
         named = all(tile.has_room_for_names for tile in self.tiles)  # in all of them or in none
+        brief = not all(tile.has_room_for_state for tile in self.tiles)
         for tile in self.tiles:
             tile.show_names(named)
+            tile.is_brief = brief
         return more
 
     def _say_take(self) -> None:

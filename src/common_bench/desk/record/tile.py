@@ -43,13 +43,16 @@ BESIDE = 0.2  # s between two looks at what stands beside the number and the tra
 STALE = 10.0  # s after which the last event's value is no longer shown as of now
 
 
+NOT_SET = "not set"
+
+
 class ConditionField(Field):
     """A group's condition: only its value while nobody types, all of it while somebody does."""
 
     def __init__(self) -> None:
         super().__init__()
         self.kept: Measured | str | None = None
-        self.setPlaceholderText("not set")
+        self.setPlaceholderText(NOT_SET)
 
     def show_kept(self, kept: Measured | str | None) -> None:
         self.kept = kept
@@ -91,6 +94,8 @@ class Tile(QFrame):
         self._drawn: object = None  # what was drawn last
         self._chosen: object = None  # and what of it
         self._name = ""  # of what is shown first
+        self._state, self._lacks = "", ""  # what is told of it; the condition in its head that is told as not set
+        self.is_brief = False  # whether that is told in its field, as there is no room beside it
         self._sensor: SensorPlan | None = None  # by which the plan measures it
         self.setObjectName("card")
         self._hub, self.group, self._small, self._tiny = hub, group.id, small, tiny
@@ -164,20 +169,43 @@ class Tile(QFrame):
         wanted = sum(each.minimumWidth() or each.sizeHint().width() for each in parts)
         return wanted <= self.width() - px(24) - px(6) * (len(parts) + 1)
 
+    @property
+    def has_room_for_state(self) -> bool:
+        """Whether all that is told of it fits beside the fields of its head."""
+        self._least_alias()
+        wanted = self.emblem.width() + self.alias.minimumWidth() + self._wide(self._state) + self._fields
+        return not self._lacks or wanted <= self._inside
+
+    def _wide(self, words: str) -> int:
+        """px that words take where its state is told."""
+        return self.state.fontMetrics().horizontalAdvance(words) + 2
+
+    @property
+    def _inside(self) -> int:
+        return self.width() - 2 * px(14)
+
+    @property
+    def _fields(self) -> int:
+        """px that those of its conditions take, with what lies between all in its head."""
+        shown = self.conditions.values() if not self._small else ()
+        return sum(field.minimumWidth() + px(6) for field in shown) + 4 * px(6)
+
+    def _least_alias(self) -> None:
+        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(78 if self._tiny else 96)))
+
     def _make_room(self) -> None:
         """Where all has no room, what is not read from afar gives way: the field of its condition, then the second value; the alias never,
         unless it is long."""
-        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(78 if self._tiny else 96)))
+        self._least_alias()
         if self._tiny or self.width() < px(100):
             return
-        inside = self.width() - 2 * px(14)
-        head = [self.emblem.width(), self.alias.minimumWidth(), self.state.sizeHint().width()]
+        inside = self._inside
+        head = [self.emblem.width(), self.alias.minimumWidth(), self._wide(self.state.text())]
         self.state.setMinimumWidth(
             max(1, min(head[2], inside - sum(head[:2]) - 2 * px(6)))
         )  # the rest of the alias gives way to it
-        fields = sum(field.minimumWidth() + px(6) for field in self.conditions.values()) if not self._small else 0
         for field in self.conditions.values() if not self._small else ():
-            field.setVisible(field.hasFocus() or sum(head) + fields + 4 * px(6) <= inside)
+            field.setVisible(field.hasFocus() or sum(head) + self._fields <= inside)
         own = self.value.sizeHint().width() + self.unit.sizeHint().width() + px(6)
         second = self.second.sizeHint().width() + self.second_unit.sizeHint().width() + 2 * px(6)
         for each in (self.second, self.second_unit):
@@ -233,9 +261,15 @@ class Tile(QFrame):
             set_property(field, "wrong", False)
         set_property(self, "chosen", self._hub.group == self.group)
 
-    def _say_state(self, words: str, tone: str) -> None:
-        mark = "●" if self._tiny else words
-        say(self.state, mark, tone)
+    def _say_state(self, words: str, tone: str, lacks: str = "") -> None:
+        """lacks: the condition that is not set, of which the words are."""
+        self._state, self._lacks = words, lacks if lacks in self.conditions and not self._small else ""
+        brief = self.is_brief and bool(self._lacks)
+        for name, field in self.conditions.items():
+            asked = name if brief and name == self._lacks else NOT_SET
+            if field.placeholderText() != asked:
+                field.setPlaceholderText(asked)
+        say(self.state, "●" if self._tiny else NOT_SET if brief else words, tone)
         if self._tiny:
             set_tip(self.state, words)
 
@@ -267,7 +301,8 @@ class Tile(QFrame):
             elif not lacks:
                 self._say_state("ready", "good")
             else:
-                self._say_state("not calibrated" if "calibrated" in lacks[0] else lacks[0], "amber")
+                words = "not calibrated" if "calibrated" in lacks[0] else lacks[0]
+                self._say_state(words, "amber", words.removesuffix(f" is {NOT_SET}"))
         say(self.progress_words, share_words)
         self.progress.setValue(round(1000 * share))
         trouble = self._trouble_words(state, why)
