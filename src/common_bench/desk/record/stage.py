@@ -342,7 +342,7 @@ class RecordStage(StageView):
         named = all(tile.has_room_for_names for tile in self.tiles)  # in all of them or in none
         brief = not all(tile.has_room_for_state for tile in self.tiles)
         for tile in self.tiles:
-            tile.show_names(named)
+            tile.show_names(named and not brief)
             tile.is_brief = brief
         return more
 
