@@ -331,7 +331,7 @@ def test_files_that_are_dropped_are_looked_at_before_they_come_in_as_runs(worked
     stage.bringing.main.click()
     made.see("is no moment", made.window)
     stage.bringing.moment.setText("2026-11-24 09:40")
-    stage.bringing.main.click()
+    made.press("Return")
     made.until(lambda: not stage.bringing.isVisible(), "back to the wall")
     run = store.runs(made.hub.group)[-1]
     assert run.began_at == "2026-11-24T09:40:00"

@@ -20,6 +20,7 @@ from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.record.bring_beside import BesideRun
 from common_bench.desk.record.column_colours import coloured_lines, tone_of
 from common_bench.desk.shell.hub import Hub
+from common_bench.desk.shell.stage import Keys
 from common_bench.exchange.logged import LONG
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.bringing_in import KeptFile
@@ -109,6 +110,12 @@ class BringView(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         self.setLayout(column)
         self._shown = (self.lines_card, self.columns_card, self.trace_card, right, self.main)
+
+    def keys(self) -> Keys:
+        """What keys do while it is shown; in its table Enter is the table's."""
+        if not self.main.isVisible() or self.columns.hasFocus():
+            return {}
+        return {"Return": ("bring in what is shown", self.bring)}
 
     def choose_files(self) -> None:
         found, _ = QFileDialog.getOpenFileNames(self, "Files from a memory card", str(Path.home()), f"Logged files ({LOGGED_FILES});;All files (*)")  # fmt: skip
@@ -261,7 +268,7 @@ class BringView(QWidget):
     def _show_whose(self) -> None:
         """What would become of the file as a run of the group that is chosen."""
         found, lesson = self.preview, self._hub.lesson
-        self.main.setText(f"Bring in as a run of {self.whose.currentText()}")
+        self.main.setText(f"Bring in as a run of {self.whose.currentText()} (Enter)")
         if found is not None and 0 <= self.whose.currentIndex() < len(lesson.store.groups):
             group = lesson.store.groups[self.whose.currentIndex()].id
             say(self.calibrated, "\n".join(calibration_words(lesson.store, found, group)))

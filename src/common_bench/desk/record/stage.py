@@ -130,6 +130,7 @@ class RecordStage(StageView):
             "L": ("set this bench's condition", self._edit_condition),
             "<": ("this bench one place earlier in the room", lambda: self._arrange(self.hub.group, -1)),
             ">": ("this bench one place later in the room", lambda: self._arrange(self.hub.group, 1)),
+            **self.bringing.keys(),
         }
 
     # what is done
