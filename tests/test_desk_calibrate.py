@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable
 
@@ -94,6 +95,8 @@ def test_points_take_themselves_and_the_curve_can_be_another(desk: Made) -> None
     stage.curve_kind.activated.emit(stage.curve_kind.currentIndex())
     made.answer("reading * 9.8 µN ± 0.1 N")
     made.see("tension = reading × 9.8 µN", stage)
+    now = stage.curve_card.graph._words
+    made.until(lambda: re.search(r"≈ −?\d+\.\d\d N", now.toPlainText()), "the digits are those that ± 0.1 N deserves")
     made.undo()
     stage.curve_kind.setCurrentText("straight line")
     stage.curve_kind.activated.emit(stage.curve_kind.currentIndex())

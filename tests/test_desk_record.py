@@ -190,5 +190,7 @@ def test_every_alias_is_read_on_the_wall_whatever_is_not_set_yet(desk: Made, nam
     for theme in ("as it is", "the other"):
         cut = uncut(made, f"{name}, {theme}")
         assert [each for each in cut if len(name) < 20 or name not in each] == []
-        assert all(tile.conditions[name].isVisible() for tile in made.window.stage.tiles), "where it can be typed"
+        made.until(
+            lambda: all(tile.conditions[name].isVisible() for tile in made.window.stage.tiles), "it can be typed there"
+        )
         made.change_theme()

@@ -10,7 +10,7 @@ from common_bench.desk.look.sheet import palette
 from common_bench.lesson.calibrating import KeptCalibration
 from common_bench.lesson.words import age_words
 from common_bench.model.calibration import ReferencePoint
-from common_bench.model.measured import first_place, plain, written
+from common_bench.model.measured import digits, first_place, plain, written
 from common_bench.model.plan import SensorPlan
 
 AGES = ((86400.0, "days"), (3600.0, "hours"), (60.0, "minutes"))
@@ -75,11 +75,12 @@ class CurveGraph(Graph):
         if raw is None:
             return
         self._line.setValue(raw)
-        words = f" now {plain(raw, 0 if abs(raw) >= 100 else 2)} "
+        small = max(2, 2 + first_place(abs(raw))) if raw else 2
+        words = f" now {plain(raw, 0 if abs(raw) >= 100 else small)} "
         if self._ready is not None:
-            value = float(self._ready.value(np.array([raw]))[0])
+            value, u = (float(each(np.array([raw]))[0]) for each in (self._ready.value, self._ready.u))
             guess = "a guess: " if bool(self._ready.outside(np.array([raw]))[0]) else ""
-            words += f"\n {guess}≈ {plain(value, 3)} {self._sensor.unit} "
+            words += f"\n {guess}≈ {digits(value, u)} {self._sensor.unit} "
         self._words.setText(words)
         low, high = self.within
         if not low <= raw <= high:
