@@ -172,9 +172,11 @@ class Tile(QFrame):
     @property
     def has_room_for_state(self) -> bool:
         """Whether all that is told of it fits beside the fields of its head."""
+        if not self._lacks:
+            return True
         self._least_alias()
         wanted = self.emblem.width() + self.alias.minimumWidth() + self._wide(self._state) + self._fields
-        return not self._lacks or wanted <= self._inside
+        return wanted <= self._inside
 
     def _wide(self, words: str) -> int:
         """px that words take where its state is told."""
