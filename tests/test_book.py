@@ -223,13 +223,18 @@ def test_what_is_packed_comes_out_as_it_was_and_what_is_damaged_then_is_not_beli
     assert as_it_came({**row, "packed": row["packed"] + 1}) is None
 
 
+def listened_to(book: Book) -> tuple[int, int, int]:
+    """A lesson, a group, and a session in which its kit is heard."""
+    lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
+    session = book.record("session", lesson=lesson, kit=book.record("kit", identity="k"))
+    return lesson, book.record("group", alias="Flint", position=0), session
+
+
 @pytest.mark.parametrize("damaged", [False, True])
 def test_what_is_removed_goes_out_of_packed_rows_and_what_cannot_be_read_of_them_goes_whole(
     book: Book, damaged: bool
 ) -> None:
-    lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
-    kit, group = book.record("kit", identity="k"), book.record("group", alias="Flint", position=0)
-    session = book.record("session", lesson=lesson, kit=kit)
+    lesson, group, session = listened_to(book)
     lines = [Stamped(float(k), b"%06d;secret\n" % k) for k in range(100)]
     size = len(lines[0].data)
     row = packed([journal.heard_row(session, HEARD, 0, 0.0, lines)])
@@ -254,9 +259,7 @@ def test_rows_that_are_packed_while_somebody_reads_or_removes_them_are_neither_m
     book: Book, removed: bool
 ) -> None:
     """As while the kit of a run that has just ended is still heard."""
-    lesson = book.record("lesson", plan=book.record("plan", name="p"), class_name="")
-    kit, group = book.record("kit", identity="k"), book.record("group", alias="Flint", position=0)
-    session = book.record("session", lesson=lesson, kit=kit)
+    lesson, group, session = listened_to(book)
     writer = JournalWriter(book.path)
     size = len(b"000000;secret\n")
     for k in range(400):
