@@ -378,3 +378,25 @@ def test_compiled_code_reads_plain_numbers_to_the_bits_of_a_correctly_rounded_co
         b"1e3" + data,
     ):
         assert not plain_numbers(np.frombuffer(damaged, np.uint8), ord(mark), found)
+
+
+@pytest.mark.parametrize("ends", [17.5, 25.0, 30.0])
+def test_a_rate_that_was_to_be_looked_at_while_a_run_held_it_is_looked_at_right_after(ends: float) -> None:
+    """As on a machine that stood still at first, with runs one after another."""
+    kit, dice = ClockMap(0.001), np.random.default_rng(3)
+    clock = np.arange(0.0, 34.0, 0.1)
+    late = dice.exponential(0.002, len(clock)) + np.where((clock > 3.0) & (clock < 5.0), 5.0 - clock, 0.0)
+    arrival = np.maximum.accumulate(100.0 + clock * 1.0003 + late)
+
+    def feed(low: float, high: float) -> None:
+        own = (clock >= low) & (clock < high)
+        kit.map(clock[own], arrival[own])
+
+    feed(0.0, 15.5)
+    before = kit.u_rate
+    kit.hold()
+    feed(15.5, ends)
+    assert kit.u_rate == before, "it stands still during a run"
+    kit.release()
+    feed(ends, ends + 1.1)
+    assert kit.u_rate < before / 2

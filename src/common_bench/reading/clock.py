@@ -70,6 +70,7 @@ class ClockMap:
         self._window_end = -math.inf
         self._earliest: tuple[float, float] | None = None
         self._closed = self._seen = 0
+        self._put_off = False  # whether the rate was to be looked at while it was held
 
     @property
     def state(self) -> ClockState:
@@ -302,7 +303,9 @@ class ClockMap:
             self._windows = [min(pair, key=lambda each: each[1] - each[0]) for pair in pairs]
             self._width *= 2
         often = self._closed < 8
-        if not self.held and (often or self._closed % 8 == 0):
+        due = often or self._closed % 8 == 0 or self._put_off
+        self._put_off = due and self.held
+        if not self.held and due:
             self._fit(clock, self._width * (1 if often else 8))
         elif self.held and self._fresh:
             self._go_over(clock, self._width)
