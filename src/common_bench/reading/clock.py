@@ -3,7 +3,8 @@
 A line's arrival is late by a delay that is never negative, so the earliest arrival in each second
 says most; what these tell of its rate is worked out in `clock_rate`. A better map is gone over to gradually, so that no time runs back and no
 gap is made. During a run the map is held still: all times of a run lie on the kit's own clock times
-one constant rate; only where it restarts, it is found anew where the new stretch lies.
+one constant rate; only where it restarts, it is found anew where the new stretch lies. A look at the rate
+that was due meanwhile is taken after it.
 
 A kit without a clock that sends evenly is put on an even grid: each reading one usual step after the
 one before, never later than it arrived, and drawn slowly towards the arrivals, so that what a bus adds
