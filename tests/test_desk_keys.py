@@ -157,8 +157,9 @@ def test_messages_move_nothing_take_no_focus_and_go_with_their_cause(worked: Des
     made.press("4")
 
     def all_places() -> dict[int, QRect]:
-        # What a tile hears changes its numbers, and their widths, whenever it likes.
-        live = [n for t in made.window.findChildren(Tile) for n in (t.value, t.unit, t.second, t.second_unit)]
+        # What a tile hears changes its numbers and its state, and their widths, whenever it likes.
+        tiles = made.window.findChildren(Tile)
+        live = [n for t in tiles for n in (t.value, t.unit, t.second, t.second_unit, t.state, *t.conditions.values())]
         shown = [each for each in made.window.stage.findChildren(QWidget) if each.isVisible()]
         found = [each for each in shown if each not in live]
         return {id(each): QRect(each.mapTo(made.window, QPoint(0, 0)), each.size()) for each in found}
