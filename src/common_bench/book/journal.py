@@ -186,9 +186,8 @@ class JournalWriter:
         try:
             with connection.begin():
                 if any(entry.what != FLUSH for entry in self._waiting):
-                    connection.exec_driver_sql(
-                        "BEGIN IMMEDIATE"
-                    )  # before rows that are packed are read: else one could be removed between
+                    # before rows that are packed are read: else one could be removed between
+                    connection.exec_driver_sql("BEGIN IMMEDIATE")
                 self._transaction(connection, self._waiting)
         except BaseException:
             self._offsets, self._loose = offsets, loose

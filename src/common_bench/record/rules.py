@@ -53,8 +53,6 @@ ENDS: dict[EndKind, str] = {
     "steady": _STEADY,
     "events": rf"(?:after\s+{_AMOUNT}\s+|(?:when|at|with)\s+){_NAME}(?:\s+happens)?",
 }
-
-
 BETWEEN_ENDS = r",?\s+or\s+|,\s+(?=(?:after|when|at|with)\s)"
 
 

@@ -41,8 +41,6 @@ LOWEST = 95  # px below which there is no room for a trace
 IDLE = 1.0  # s after which it is drawn though nothing is new
 BESIDE = 0.2  # s between two looks at what stands beside the number and the trace: nobody reads it faster
 STALE = 10.0  # s after which the last event's value is no longer shown as of now
-
-
 NOT_SET = "not set"
 
 
@@ -174,7 +172,6 @@ class Tile(QFrame):
         """Whether all that is told of it fits beside the fields of its head."""
         if not self._lacks:
             return True
-        self._least_alias()
         wanted = self.emblem.width() + self.alias.minimumWidth() + self._wide(self._state) + self._fields
         return wanted <= self._inside
 
@@ -192,20 +189,16 @@ class Tile(QFrame):
         shown = self.conditions.values() if not self._small else ()
         return sum(field.minimumWidth() + px(6) for field in shown) + 4 * px(6)
 
-    def _least_alias(self) -> None:
-        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(78 if self._tiny else 96)))
-
     def _make_room(self) -> None:
         """Where all has no room, what is not read from afar gives way: the field of its condition, then the second value; the alias never,
         unless it is long."""
-        self._least_alias()
+        self.alias.setMinimumWidth(min(self.alias.sizeHint().width(), px(78 if self._tiny else 96)))
         if self._tiny or self.width() < px(100):
             return
         inside = self._inside
         head = [self.emblem.width(), self.alias.minimumWidth(), self._wide(self.state.text())]
-        self.state.setMinimumWidth(
-            max(1, min(head[2], inside - sum(head[:2]) - 2 * px(6)))
-        )  # the rest of the alias gives way to it
+        # the rest of the alias gives way to it
+        self.state.setMinimumWidth(max(1, min(head[2], inside - sum(head[:2]) - 2 * px(6))))
         for field in self.conditions.values() if not self._small else ():
             field.setVisible(field.hasFocus() or sum(head) + self._fields <= inside)
         own = self.value.sizeHint().width() + self.unit.sizeHint().width() + px(6)
