@@ -149,7 +149,7 @@ def test_a_space_after_record_all_ends_one_run_and_says_so_and_it_can_go_on(work
     made.until(left, "its kit is heard no longer")
     made.undo()
     made.until(lambda: "cannot" in made.hub.messages.text or "go on" in made.hub.messages.text, "the refusal is told")
-    assert made.hub.undo_stack.undoText() == "End 6 runs", "what could not be taken back is not lost from the way back"
+    assert made.hub.history.undo_label() == "End 6 runs", "what could not be taken back is not lost from the way back"
 
 
 def test_messages_move_nothing_take_no_focus_and_go_with_their_cause(worked: Desk) -> None:

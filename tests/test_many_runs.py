@@ -145,7 +145,7 @@ def test_findings_follow_a_span_while_it_is_dragged_and_are_kept_when_it_is_let_
     stage._choose_run(run)
     made.until(lambda: made.lesson.working_up.at_hand(run) is not None and stage.graph.isVisible(), "it is read")
     made.until(lambda: "usual" in stage.finding_card.finding.text(), "its finding is shown")
-    before, steps = made.lesson.store.findings(run), made.hub.undo_stack.count()
+    before, steps = made.lesson.store.findings(run), made.hub.history.count()
     region = stage.graph_card.region
     for end in (250.0, 200.0, 150.0):
         region.lines[1].setValue(end)
@@ -154,11 +154,11 @@ def test_findings_follow_a_span_while_it_is_dragged_and_are_kept_when_it_is_let_
     region.lines[1].setValue(5.0)
     made.until(lambda: "no finding" in stage.finding_card.finding.text(), "too short, and it says why")
     assert made.lesson.store.findings(run) == before, "nothing is kept"
-    assert made.hub.undo_stack.count() == steps
+    assert made.hub.history.count() == steps
     region.lines[1].setValue(150.0)
     region.lineMoveFinished()
     made.until(lambda: made.lesson.store.findings(run)[0].span[1] == 150.0, "it is kept")
-    assert made.hub.undo_stack.count() == steps + 1
+    assert made.hub.history.count() == steps + 1
     assert "let go" not in stage.finding_card.words.text()
 
 

@@ -41,5 +41,9 @@ class Changes:
         self._store.refresh(*{row.table for row in change.rows})
         for follow in self.followers:
             follow(change)
+        self.tell_watchers(new)
+
+    def tell_watchers(self, new: Change | None = None) -> None:
+        """Has everybody look anew; of what is no change of rows too, as runs whose beginning was undone."""
         for tell in self.watchers:
             tell(new)

@@ -9,6 +9,7 @@ import msgspec
 
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
+from common_bench.book.removing import ASIDE as REMOVED
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.predictions import Predictions
 from common_bench.lesson.roster import Roster
@@ -22,6 +23,7 @@ from common_bench.record.apart import AnyEngine
 from common_bench.record.rules import rule_of
 
 BY_HAND = Ending("by-hand")
+BEGUN_BY_MISTAKE = "begun by mistake"  # why a run is set aside whose beginning was undone
 BEFORE_IT_SENDS = (
     "silent",
     "dead",
@@ -105,23 +107,72 @@ class Recording:
             self._engine.end_runs([state.kit for state in under_way], ending)
         return [state.run.id for state in under_way if state.run is not None]
 
-    def resume_runs(self, runs: Sequence[int]) -> None:
-        """Takes the end of runs back: they go on, nothing of them missing. Raises Trouble where one cannot."""
-        kits = {
-            row["id"]: self._roster.state(row["group"]) for row in self._store.book.rows("run") if row["id"] in runs
-        }
-        for run, state in kits.items():
-            if self._engine is None or state is None:
-                raise Trouble("run-cannot-go-on")
-            self._engine.resume_run(state.kit, run)
-            self._working_up.reopened(run)
-        self._store.refresh("run")
+    def resume_runs(self, runs: Sequence[int]) -> list[int]:
+        """Takes the end of runs back: they go on, nothing of them missing. Gives those that cannot, which stay ended; raises
+        Trouble where that is all of them."""
+        refused = self._resume(self._in_book(runs))
+        if len(refused) == len(runs) and refused:
+            raise next(iter(refused.values()))
+        return [*refused]
 
-    def set_aside_begun(self, runs: Sequence[int]) -> None:
-        """Runs whose beginning was taken back: they stay, set aside, and can be taken back in their turn."""
+    def _resume(self, runs: Sequence[int]) -> dict[int, Trouble]:
+        """Resumes those of the runs that can go on; gives why each of the others cannot."""
+        refused: dict[int, Trouble] = {}
+        groups = {row["id"]: row["group"] for row in self._store.book.rows("run") if row["id"] in runs}
         for run in runs:
-            self._store.book.amend("run", run, aside="begun by mistake")
+            state = self._roster.state(groups[run]) if run in groups else None
+            try:
+                if self._engine is None or state is None:
+                    raise Trouble("run-cannot-go-on")
+                self._engine.resume_run(state.kit, run)
+                self._working_up.reopened(run)
+            except Trouble as trouble:
+                refused[run] = trouble
         self._store.refresh("run")
+        return refused
+
+    def under_way(self, runs: Sequence[int]) -> dict[int, int]:
+        """Run -> kit, of those among the runs that are recorded just now, or wait to begin."""
+        return {
+            each.id: state.kit
+            for state in self._roster.kits.values()
+            for each in (state.run, state.waits)
+            if each is not None and each.id in runs
+        }
+
+    def undo_begin(self, runs: Sequence[int]) -> tuple[list[int], list[int]]:
+        """Undoes the beginning of runs: those that are recorded end, those that wait are cancelled, and all are set aside;
+        their readings stay in the book. Gives the runs that were recorded, and those that waited. Raises Trouble where the
+        book has none of them any more, or where the engine does not answer."""
+        there = self._in_book(runs)
+        kits = self.under_way(runs)
+        waited = [
+            state.waits.id for state in self._roster.kits.values() if state.waits is not None and state.waits.id in kits
+        ]
+        if self._engine is not None and kits:
+            self._engine.end_runs([*kits.values()], BY_HAND)
+        self._set_aside(there, BEGUN_BY_MISTAKE)
+        return [run for run in kits if run not in waited], waited
+
+    def redo_begin(self, runs: Sequence[int], recorded: Sequence[int]) -> list[int]:
+        """Brings back runs whose beginning was undone; those that were recorded then go on where they still can, and those
+        that cannot are given. Raises Trouble where the book has none of them any more."""
+        self._set_aside(self._in_book(runs), "")
+        return [*self._resume(recorded)]
+
+    def _in_book(self, runs: Sequence[int]) -> list[int]:
+        """Those of the runs that were not removed for good; raises Trouble where all of them were."""
+        rows = self._store.book.rows("run", id=list(runs)) if runs else []
+        there = {row["id"] for row in rows if row["aside"] != REMOVED}
+        if runs and not there:
+            raise Trouble("runs-removed", count=len(runs))
+        return [run for run in runs if run in there]
+
+    def _set_aside(self, runs: Sequence[int], why: str) -> None:
+        for run in runs:
+            self._store.book.amend("run", run, aside=why)
+        self._store.refresh("run")
+        self._changes.tell_watchers()
 
     def mark(self, run: int, t: float, words: str) -> Change:
         """Stamps a remark on a run, at t s since it began."""

@@ -10,6 +10,12 @@ OFFERS = {
         "prepare",
     ),
     "chain": ("Chain",),
+    "crash_report": (
+        "end_watching",
+        "take_reports",
+        "watch_c_stack",
+        "watch_for_crashes",
+    ),
     "engine": (
         "Engine",
         "PATIENCE",

@@ -20,6 +20,7 @@ from typing import Any, NamedTuple
 
 from common_bench.book.journal import JournalWriter
 from common_bench.model.trouble import EngineTrouble, Trouble
+from common_bench.record.crash_report import end_watching, watch_for_crashes
 from common_bench.record.engine import Engine
 from common_bench.record.events import EngineEvent
 from common_bench.record.loop import Falls
@@ -69,7 +70,9 @@ def serve(pipe: Connection, lock: int | None, begin: Beginning) -> None:
     sys.setswitchinterval(SWITCHES)
     gc.freeze()
     gc.set_threshold(*SWEPT)
+    watch_for_crashes("engine")
     Serving(pipe, begin).serve()
+    end_watching()
 
 
 def _stop(*_: object) -> None:

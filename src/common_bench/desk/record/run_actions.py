@@ -9,6 +9,7 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.point_words import state_words
 from common_bench.lesson.run_words import listed
+from common_bench.lesson.steps import BeginStep, EndStep, counted_runs
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.words import bench_note
 
@@ -83,8 +84,9 @@ class RunActions:
         if not begun:
             self.hub.tell(f"Nothing is recorded. {' · '.join(left)}.", "red")
             return
-        runs = [self.store.runs(g)[-1].id for g in begun]
-        self.hub.remember(f"Begin {_runs(len(begun))}", lambda: self._unbegin(begun, runs), lambda: self._begin(begun))
+        by_group = {g: self.store.runs(g)[-1].id for g in begun}
+        runs = [*by_group.values()]
+        self.hub.remember(BeginStep(self.lesson, by_group))
         who = f"{len(begun)} of {len(groups)} benches" if left else _names(self.store, begun)
         waits = any(self.lesson.roster.why_not_ready(g) == "waits" for g in begun)
         rule = self.store.plan.rule.begins
@@ -103,11 +105,6 @@ class RunActions:
         told += f" All the same: {', '.join(missing)}." if missing else ""
         self.hub.tell(told, "amber" if left or missing else "good", act="Take back", then=self.hub.undo)
 
-    def _unbegin(self, groups: list[int], runs: list[int]) -> None:
-        """A beginning taken back: the runs end and are set aside; nothing of them is lost."""
-        self.lesson.recording.end_runs(groups)
-        self.lesson.recording.set_aside_begun(runs)
-
     def _end(self, groups: list[int]) -> None:
         """Ends runs and says so where it was done, with the way back: they then go on as if nothing had been."""
         last = max((run.seconds for g in groups if (run := self.lesson.roster.run(g)) is not None), default=0.0)
@@ -118,10 +115,7 @@ class RunActions:
             waits = "wait" if len(groups) > 1 else "waits"
             self.hub.tell(f"Called off: {_names(self.store, groups)} {waits} no longer.", "good")
             return
-        self.hub.remember(
-            f"End {_runs(len(ended))}", lambda: self.lesson.recording.resume_runs(ended),
-            lambda: self.lesson.recording.end_runs(groups),
-        )  # fmt: skip
+        self.hub.remember(EndStep(self.lesson, ended))
         is_are = "run of " + _names(self.store, groups) if len(ended) == 1 else f"{len(ended)} runs"
         self.hub.tell(
             f"{is_are[:1].upper()}{is_are[1:]} ended at {last:.1f} s and {'is' if len(ended) == 1 else 'are'} kept.", "good",
@@ -193,7 +187,7 @@ class RunActions:
             return
         moments = {run.id: run.seconds for run in runs}
         at = (
-            f"On {_runs(len(runs))} now:"
+            f"On {counted_runs(len(runs))} now:"
             if everywhere
             else f"At {runs[0].seconds:.1f} s of {self.hub.alias} run {runs[0].number}:"
         )
@@ -206,10 +200,6 @@ class RunActions:
         self.lesson.recording.mark_all(moments, words.strip() or "marked")
         where = f"at {next(iter(moments.values())):.1f} s" if len(moments) == 1 else f"on {len(moments)} runs"
         self.hub.tell(f"Marked {where}: {words.strip() or 'marked'}.", "good", act="Take back", then=self.hub.undo)
-
-
-def _runs(count: int) -> str:
-    return f"{count} run{'s' if count != 1 else ''}"
 
 
 def _names(store: LessonStore, groups: list[int]) -> str:

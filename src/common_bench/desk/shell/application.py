@@ -48,7 +48,9 @@ def application() -> QApplication:
 def _warm() -> None:
     """So that the first reading that is worked out does not wait for what is compiled."""
     from common_bench.lesson.warming import warm_all
+    from common_bench.record.crash_report import watch_c_stack
 
+    watch_c_stack()
     warm_all()
 
 
@@ -75,6 +77,7 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
     from common_bench.desk.shell.faults import Faults, keep_a_log
     from common_bench.model.trouble import Trouble
     from common_bench.record.apart import prepare
+    from common_bench.record.crash_report import end_watching, watch_for_crashes
 
     app = application()
     first = FirstWindow(words)
@@ -86,6 +89,8 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
     keep_a_log()
     faults = Faults()
     faults.watch()
+    faults.take_last_crash()
+    watch_for_crashes("window")
     kept: list[QMainWindow] = [first]
     failed: list[Trouble] = []
 
@@ -110,6 +115,7 @@ def _open_after_first_paint(words: str, make: Callable[[Faults], QMainWindow]) -
     QTimer.singleShot(0, proceed)
     QTimer.singleShot(0, lambda: app.setQuitOnLastWindowClosed(True))
     status = app.exec()
+    end_watching()
     if failed:
         raise failed[0]
     return status

@@ -19,6 +19,7 @@ from common_bench import __version__
 from common_bench.desk.look.labels import label
 from common_bench.desk.look.pieces import Card, button, hbox
 from common_bench.desk.look.sheet import px
+from common_bench.record.crash_report import take_reports
 
 LARGEST, KEPT = 500_000, 3  # bytes of a log file, and how many older ones are kept
 
@@ -54,6 +55,7 @@ class Faults(QObject):
 
     def __init__(self) -> None:
         super().__init__()
+        self.last_crash = ""  # what ended the program before this start, until it is shown
         self._seen: set[str] = set()
         self._from_thread.connect(self._take)
 
@@ -74,6 +76,17 @@ class Faults(QObject):
         sys.excepthook = caught
         threading.excepthook = caught_in_thread
 
+    def take_last_crash(self) -> None:
+        """Looks whether the program, or the process that hears the kits, crashed since its last start; the log keeps it."""
+        for when, words in take_reports():
+            log.error("crashed at %s: %s", when, words)
+            self.last_crash = f"{when:%Y-%m-%d %H:%M:%S} {words}"
+
+    def show_once(self) -> str:
+        """The report of the last crash for the first window that asks; empty from then on."""
+        shown, self.last_crash = self.last_crash, ""
+        return shown
+
     def _take(self, fault: BaseException) -> None:
         words = "".join(traceback.format_exception(fault))
         log.error("unexpected: %s", words)
@@ -89,17 +102,18 @@ def report(words: str) -> str:
     return f"Common Bench {__version__}, Python {platform.python_version()}, {platform.platform()}\n\n{words}"
 
 
+NOW = "Something went wrong in the program itself"
+BEFORE = "The program crashed the last time"
+
+
 class FaultPanel(Card):
     """Says that something went wrong in the program itself, without stopping what goes on."""
 
-    def __init__(self) -> None:
-        super().__init__("Something went wrong in the program itself", name=True)
+    def __init__(self, last_crash: str = "") -> None:
+        """last_crash: the report of a crash before this start, which is shown at once."""
+        super().__init__(NOW, name=True)
         self.setProperty("tone", "red")
-        self.words = label(
-            "What you do can go on, and what is heard is still kept. Please copy this and send it to whoever looks after "
-            f"the program; it is also in {log_file()}.",
-            wrap=True,
-        )
+        self.words = label("", wrap=True)
         self.details = QPlainTextEdit()
         self.details.setReadOnly(True)
         self.details.setFixedHeight(px(120))
@@ -108,8 +122,22 @@ class FaultPanel(Card):
         self.add(self.words, self.details)
         self.body.addLayout(hbox(None, self.copier, self.closer))
         self.hide()
+        if last_crash:
+            self.show_crash(last_crash)
 
     def show_fault(self, words: str) -> None:
+        """A fault that nobody caught; the program goes on."""
+        self._show(NOW, "You can go on working, and readings are still saved.", words)
+
+    def show_crash(self, words: str) -> None:
+        """What ended the program before this start."""
+        self._show(BEFORE, "All readings up to a quarter of a second before that are in the book.", words)
+
+    def _show(self, heading: str, so: str, words: str) -> None:
+        self.heading.setText(heading)
+        self.words.setText(
+            f"{so} Please copy this report and send it to whoever looks after the program; it is also in {log_file()}."
+        )
         self.details.setPlainText(words.strip())
         self.show()
 

@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
-from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from common_bench.book.changes import Change
 from common_bench.desk.look.messages import Ended, MessagePlace
-from common_bench.lesson.change_words import change_words
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.steps import ChangeStep
+from common_bench.lesson.undo import Step, UndoHistory
 from common_bench.lesson.words import Stage
 from common_bench.links.discovery import notices, plugged_in
 from common_bench.model.bench import Port, StandInNotice
@@ -22,76 +22,6 @@ from common_bench.model.trouble import Trouble
 
 Given = TypeVar("Given")
 WAIT_AT_MOST = 0.1  # s that the window's thread waits for the engine
-
-
-class Command(QUndoCommand):
-    """A step that is done already when it is pushed. What it raises when it is taken back or done again is kept in
-    `refused`, as the stack that calls it can let nothing through."""
-
-    def __init__(self, label: str) -> None:
-        super().__init__(label)
-        self._only_moves = True  # the stack's place, and nothing else
-        self.refused: Trouble | None = None
-
-    def redo(self) -> None:
-        self._attempt(self.do_again)
-
-    def undo(self) -> None:
-        self._attempt(self.take_back)
-
-    def _attempt(self, act: Callable[[], object]) -> None:
-        self.refused = None
-        if self._only_moves:
-            self._only_moves = False
-            return
-        try:
-            act()
-        except Trouble as trouble:
-            self.refused = trouble
-
-    def only_move(self) -> None:
-        """The next step of the stack does nothing else."""
-        self._only_moves = True
-
-    def take_back(self) -> None: ...
-
-    def do_again(self) -> None: ...
-
-    def words(self, *, undone: bool) -> str:
-        """What is told when it was taken back or done again."""
-        return f"{'Taken back' if undone else 'Done again'}: {self.text()}."
-
-
-class ChangeCommand(Command):
-    """A change of the book."""
-
-    def __init__(self, hub: Hub, change: Change) -> None:
-        super().__init__(change.label)
-        self._hub, self.change = hub, change
-
-    def do_again(self) -> None:
-        self._hub.lesson.changes.redo(self.change)
-
-    def take_back(self) -> None:
-        self._hub.lesson.changes.undo(self.change)
-
-    def words(self, *, undone: bool) -> str:
-        """From what to what."""
-        return change_words(self._hub.lesson, self.change, undone=undone)
-
-
-class ActCommand(Command):
-    """Something else that a person did and can take back, as ending runs."""
-
-    def __init__(self, label: str, undo: Callable[[], object], redo: Callable[[], object]) -> None:
-        super().__init__(label)
-        self._undo, self._redo = undo, redo
-
-    def do_again(self) -> None:
-        self._redo()
-
-    def take_back(self) -> None:
-        self._undo()
 
 
 class Hub(QObject):
@@ -110,7 +40,7 @@ class Hub(QObject):
         self.ports_folder, self._only_stand_ins = ports_folder, only_stand_ins
         self._looker = ThreadPoolExecutor(1, thread_name_prefix="ports")
         self._looking: Future[list[Port]] | None = None
-        self.undo_stack = QUndoStack(self)
+        self.history = UndoHistory()
         self.group = lesson.store.groups[0].id if lesson.store.groups else 0
         self.stage: Stage = "plan"
         self.lit: int | None = None  # the kit that moves while “which is which” listens
@@ -128,7 +58,7 @@ class Hub(QObject):
 
     def _changed(self, change: Change | None) -> None:
         if change is not None:
-            self.undo_stack.push(ChangeCommand(self, change))
+            self.history.push(ChangeStep(self.lesson, change))
         if not any(group.id == self.group for group in self.lesson.store.groups):
             self.group = self.lesson.store.groups[0].id if self.lesson.store.groups else 0
         self.book_changed.emit()
@@ -155,34 +85,17 @@ class Hub(QObject):
         for answer, then in done:
             self.try_to(lambda answer=answer, then=then: then(answer.result()))  # type: ignore[misc]
 
-    def remember(self, label: str, undo: Callable[[], object], redo: Callable[[], object]) -> None:
+    def remember(self, step: Step) -> None:
         """Something that was done and is no change of the book, as one step of undo."""
-        self.undo_stack.push(ActCommand(label, undo, redo))
+        self.history.push(step)
 
     def undo(self) -> None:
-        self._step(undone=True)
+        """One step back, and what it changed; one that is refused stays where it was, and says why."""
+        self.try_to(lambda: self.tell(self.history.undo(), "good"))
 
     def redo(self) -> None:
-        self._step(undone=False)
-
-    def _step(self, *, undone: bool) -> None:
-        """One step back or on; says from what to what. One that is refused stays where it was."""
-        stack = self.undo_stack
-        at = stack.index() - 1 if undone else stack.index()
-        command = stack.command(at) if 0 <= at < stack.count() else None
-        if not isinstance(command, Command):
-            self.tell("There is nothing to take back." if undone else "There is nothing to do again.", "amber")
-            return
-        words = command.words(undone=undone)
-        step, back = (stack.undo, stack.redo) if undone else (stack.redo, stack.undo)
-        step()
-        if command.refused is None:
-            self.tell(words, "good")
-            return
-        refused = command.refused
-        command.only_move()
-        back()
-        self.tell(refused.alone, "red")
+        """One step forward again, alike."""
+        self.try_to(lambda: self.tell(self.history.redo(), "good"))
 
     # telling
 

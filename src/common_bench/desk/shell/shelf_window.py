@@ -16,6 +16,7 @@ from common_bench.desk.look.pieces import vbox
 from common_bench.desk.look.sheet import px, wear
 from common_bench.desk.shelf.shelf import Shelf
 from common_bench.desk.shell.benches import Benches
+from common_bench.desk.shell.faults import FaultPanel
 from common_bench.desk.shell.keys import Keyboard
 from common_bench.desk.shell.stage import Keys
 from common_bench.desk.shell.sweeper import Sweeper
@@ -30,9 +31,11 @@ LOOK = 1000  # ms between looks for kits and changed books
 class ShelfWindow(QMainWindow):
     """Shows the shelf; closing it ends the program."""
 
-    def __init__(self, house: House) -> None:
+    def __init__(self, house: House, last_crash: str = "") -> None:
+        """last_crash: the report of a crash before this start."""
         super().__init__()
         self._house = house
+        self.fault_panel = FaultPanel(last_crash)
         self.setWindowTitle("Common Bench")
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)
@@ -58,6 +61,7 @@ class ShelfWindow(QMainWindow):
         column.setSpacing(0)
         column.addWidget(self._path())
         column.addWidget(self.shelf, 1)
+        column.addWidget(self.fault_panel)
         column.addWidget(self.messages)
         self.setCentralWidget(central)
         self.shelf.refresh()
@@ -92,14 +96,20 @@ class ShelfWindow(QMainWindow):
         if self.messages.asks:
             self.messages.question.leave()
             return True
+        if self.fault_panel.isVisible():
+            self.fault_panel.hide()
+            return True
         return self.shelf.escape()
 
     def change_theme(self) -> None:
         app = QApplication.instance()
         assert isinstance(app, QApplication)
+        shown = self.fault_panel.isVisible()
         self.messages.setParent(self)
+        self.fault_panel.setParent(self)
         wear(app, PROJECTOR if sheet.palette() is PAPER else PAPER)
         self._build()
+        self.fault_panel.setVisible(shown)
         self.setFocus()
 
     def _full_screen(self) -> None:

@@ -62,7 +62,7 @@ class Bench(QMainWindow):
         self.setMinimumSize(1024, 640)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAcceptDrops(True)
-        self.fault_panel = FaultPanel()
+        self.fault_panel = FaultPanel(faults.show_once() if faults is not None else "")
         if faults is not None:
             faults.found.connect(lambda words: self.fault_panel.show_fault(words))
         self._build()
@@ -343,7 +343,7 @@ class Bench(QMainWindow):
     def _look_about(self) -> None:
         if self.shelf is not None and self.pages.currentWidget() is self.shelf:
             self.shelf.look()
-        undo = self.hub.undo_stack.undoText()
+        undo = self.hub.history.undo_label()
         said = self.hub.lesson.store.plan.tiles.get(self.hub.stage, "")
         self.hub.messages.say_quietly(
             f"{f'{said} · ' if said else ''}F1 lists the keys of this stage{f' · Ctrl+Z takes back: {undo}' if undo else ''}"

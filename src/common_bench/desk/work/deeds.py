@@ -88,7 +88,7 @@ class RunDeeds:
         def remove(typed: str) -> None:
             told = remove_as_typed(self.hub.lesson, run.id, typed)
             self._removed()
-            self.hub.undo_stack.clear()  # steps of what is gone cannot be taken back
+            self.hub.history.clear()  # steps of what is gone cannot be taken back
             self.hub.book_changed.emit()
             self.hub.tell(told, "amber")
 
