@@ -78,7 +78,7 @@ def test_a_bad_cell_costs_its_row_and_the_rest_is_told_shown_and_exported(book: 
     assert capsys.readouterr().out.count("damaged and left out") == 3
     assert main(["check", str(book)]) == 1
     only_read = OpenLesson.open(book, readonly=True)
-    files = export_all(only_read, book.parent / "out")
+    files = export_all(only_read, book.parent / "out").files
     only_read.close()
     assert (book.parent / "out" / "damaged.csv") in files
 

@@ -32,7 +32,7 @@ from person import Desk, code_of, type_into
 from waiting import KitNow, is_steady, wait_for
 
 Made = Callable[..., Desk]
-OPENS_A_DIALOG = ("Choose files", "Out to CSV", "Save as", "A copy for a colleague")
+OPENS_A_DIALOG = ("Choose files", "Save as", "A copy for a colleague")
 LONG = ("Obsidian by the window", "The long bench at the back", "Flintstones and company", "Gneissgneissgneissgneiss")
 
 

@@ -42,7 +42,7 @@ ANSWERS = (
     "", "x", "1 N", "0.5 ± 0.1 N", "400 g = 3.9 ± 0.1 N", "check q = 1 ± 0.1 N", "because", "0.01 N/s · 0.1 N",
     "reading * 3 µN ± 0.1 N", "volt = reading * 1 V", "volt = reading * 1 V; again = volt ^ 2 / 3 V", "-1 ± 0 N", "1e400 N", "½",
 )  # fmt: skip
-DIALOGS = ("Out to CSV", "Save as", "Choose", "A copy for a colleague")
+DIALOGS = ("Save as", "Choose", "A copy for a colleague")
 
 
 class DeskMachine(RuleBasedStateMachine):

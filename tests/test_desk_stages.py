@@ -16,7 +16,6 @@ from PyQt6.QtWidgets import QApplication
 from common_bench.desk.look.emblems import shape_path
 from common_bench.desk.look.palette import PAPER, PROJECTOR, hue
 from common_bench.desk.plan.cards import LINES, ClassFindsCard
-from common_bench.desk.pool.class_drawing import places_across
 from common_bench.desk.pool.stage import PoolStage
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.line_offers import offers
@@ -301,7 +300,7 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     pool.table.heads.sectionClicked.emit(2)
     assert column(0) == names
     point = pool._result().points[-1]
-    over = QPointF(places_across(pool._result())[point.run], point.y.value)
+    over = QPointF(pool._result().across()[point.run], point.y.value)
     pool.walk.point_at(pool.graph.getViewBox().mapViewToScene(over))
     alias = made.lesson.store.group(point.group).alias
     told = pool.walk.opened.textItem.toPlainText().split("\n")
@@ -322,7 +321,7 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     view = pool.graph.viewport()
     point = pool._result().points[-1]
     place = pool.graph.mapFromScene(
-        pool.graph.getViewBox().mapViewToScene(QPointF(places_across(pool._result())[point.run], point.y.value))
+        pool.graph.getViewBox().mapViewToScene(QPointF(pool._result().across()[point.run], point.y.value))
     )
     QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=place)
     made.until(lambda: made.hub.group == point.group, "a click on a point chooses its bench")
@@ -333,16 +332,19 @@ def test_the_pool_hides_names_and_goes_out(desk: Made, tmp_path: Path) -> None:
     made.click_twice(pool.table.viewport(), cell)
     made.until(lambda: made.hub.stage == "work" and made.hub.alias == "Chalk", "so does a row")
     made.press("Escape", "6")
-    out = tmp_path / "out"
-    made.window.stage.export_to(str(out))
-    made.see("the export cannot be written there. Choose a folder", made.window.stage)
-    out.mkdir()
-    made.window.stage.export_to(str(out))
-    made.see("Written: ", made.window.stage)
-    assert sorted(path.name for path in out.iterdir()) == ["class-graph.png", "pool.benchpool", "pool.csv", "pool.json"]
+    out = tmp_path / "not there yet" / "out"
+    made.press("E")
+    made.answer(str(out))
+    made.see("Exported: ", made.window.stage)
+    names = sorted(path.name for path in out.iterdir())
+    assert {"class-graph.png", "pool.benchpool", "pool.csv", "pool.json", "datapackage.json", "findings.csv"} <= set(
+        names
+    )
+    assert len([name for name in names if name.endswith("-run-1.csv")]) == 6, "the runs too"
     assert len(pool_from(out / "pool.benchpool").runs) == 6
-    made.window.stage.export_to(str(out))
-    made.see("nothing is overwritten", made.window.stage)
+    made.press("E")
+    made.answer(str(out))
+    made.see("this folder is not empty", made.window.stage)
     with (out / "pool.csv").open(newline="") as file:
         rows = list(csv.DictReader(file))
     assert [row["group"] for row in rows] == list(made.group)

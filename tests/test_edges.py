@@ -290,7 +290,7 @@ def test_files_of_two_aliases_never_overwrite_each_other(school: School, tmp_pat
     lesson = made.lesson
     rows = [lesson.book.changed("group", group.id, alias=alias) for group, alias in zip(lesson.store.groups, ["A/B", "a b"], strict=True)]  # fmt: skip
     lesson.changes.do("Names that give one file name", rows)
-    files = export_all(lesson, tmp_path / "out")
+    files = export_all(lesson, tmp_path / "out").files
     assert sorted(files) == sorted((tmp_path / "out").iterdir())
     assert len({each.name.casefold() for each in files}) == len(files)
     assert {"a-b-run-1.csv", "a-b-2-run-1.csv"} <= {each.name for each in files}

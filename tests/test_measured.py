@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import assume, given
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 
 from common_bench.desk.graphs.ranges import gap_words, gaps_in, told_gaps
 from common_bench.model.measured import Measured, digits, places, plain, read_measured, written
+from common_bench.model.plan import ClassGraph, Plan
 from common_bench.model.trouble import UnitTrouble
 from common_bench.model.units import conversion, power, product, same_kind, unit
 from common_bench.record.traces import MovingPicture, Trace
@@ -50,6 +52,51 @@ def test_what_is_written_can_be_read_again(value: float, u: float) -> None:
     assert math.isclose(again.value, value, rel_tol=1e-12, abs_tol=1e-12)
     assert math.isclose(again.u, u, rel_tol=1e-12, abs_tol=1e-12)
     assert read_measured(text.replace(".", ",").replace("-", "−").replace("e−", "e-"), "m") == again
+
+
+NUMBERS = st.decimals(-9999, 9999, places=3, allow_nan=False).map(str)
+SPREADS = st.decimals(0, 99, places=3, allow_nan=False).map(str)
+UNITS = st.sampled_from(["", "m", "m/s²", "m/s^2", "N·m", "kg*m/s^2", "°C", "%", "1/s", "µV"])
+SIGNS = st.sampled_from([" ± ", "±", "+-", " +- ", " +/- "])
+
+
+@given(NUMBERS, SPREADS, UNITS, SIGNS, st.booleans(), st.booleans())
+def test_every_way_to_type_a_value_with_unit_and_uncertainty_is_one_value(
+    value: str, u: str, unit_text: str, sign: str, comma: bool, true_minus: bool
+) -> None:
+    gap = " " if unit_text else ""
+    ways = [f"{value}{sign}{u}{gap}{unit_text}", f"({value}{sign}{u}){gap}{unit_text}"]
+    if unit_text and unit_text != "°C":
+        ways += [f"{value}{gap}{unit_text}{sign}{u}{gap}{unit_text}", f"{value}{gap}{unit_text}{sign}{u}"]
+    for way in ways:
+        typed = way.replace(".", ",") if comma else way
+        typed = typed.replace("-", "−", 1) if true_minus and value.startswith("-") else typed
+        for expected in (None, unit_text):
+            found = read_measured(typed, expected)
+            assert (found.value, found.u) == pytest.approx((float(value), float(u))), typed
+            assert found.unit == unit_text
+
+
+@pytest.mark.parametrize(
+    ("text", "value", "u", "unit_text"),
+    [
+        ("-2", -2, 0, ""), ("−2 ± 0,1", -2, 0.1, ""), (".5 V", 0.5, 0, "V"), ("400 N ± 2 %", 400, 8, "N"), ("50 ± 2 %", 50, 2, "%"),
+        ("9.81 m/s² ± 1 cm/s²", 9.81, 0.01, "m/s²"), ("(1.60 ± 0.04) × 10⁻¹⁹ C", 1.6e-19, 4e-21, "C"), ("20 °C ± 0.5 K", 20, 0.5, "°C"),
+        ("5*10^3 m", 5000, 0, "m"), ("2e-3 V", 2e-3, 0, "V"),
+    ],
+)  # fmt: skip
+def test_a_value_keeps_the_unit_that_was_typed(text: str, value: float, u: float, unit_text: str) -> None:
+    found = read_measured(text)
+    assert (found.value, found.u) == pytest.approx((value, u))
+    assert found.unit == unit_text
+    assert msgspec.structs.replace(Plan("p"), graph=ClassGraph("y", accepted=text)).accepted() == found
+
+
+@pytest.mark.parametrize("text", ["5 - 2", "1 2", "1 N 2 N", "5 m ± 3 kg", "± 2", "--2", "1 ± 2 ± 3"])
+def test_what_is_typed_wrongly_is_refused_with_or_without_a_unit_in_mind(text: str) -> None:
+    for expected in (None, "m"):
+        with pytest.raises(UnitTrouble):
+            read_measured(text, expected)
 
 
 @pytest.mark.parametrize(

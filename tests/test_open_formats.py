@@ -6,16 +6,19 @@ from __future__ import annotations
 import csv
 import json
 import re
+import shutil
 from pathlib import Path
 
 import frictionless
 import matplotlib as mpl
 import msgspec
 import numpy as np
+import pandas
 import pyarrow.parquet as pq
 import pytest
 
 from common_bench.cli.running import main
+from common_bench.exchange.columnar import keep_parquet
 from common_bench.exchange.data_package import data_package
 from common_bench.exchange.senml_out import senml_pack
 from common_bench.lesson.demonstration import demonstrate
@@ -117,13 +120,58 @@ def test_columns_of_any_kind_are_told_as_what_they_hold(tmp_path: Path) -> None:
         "utf-8",
         newline="",
     )
-    (resource,) = json.loads(data_package("Odd: one", "Odd", [path]))["resources"]
+    (resource,) = json.loads(data_package("Odd: one", "Odd", [path], tmp_path))["resources"]
     assert resource["name"] == "odd-table"
     told = [
         (each["name"], each["type"], each.get("unit"), each.get("uncertaintyOf"))
         for each in resource["schema"]["fields"]
     ]
     assert told == [("a (m/s^2)", "integer", "m/s^2", None), ("u_a (m/s^2)", "number", "m/s^2", "a"), ("b", "string", None, None), ("c is a guess", "string", None, None), ("d (g/(h·cm^2))", "number", "g/(h·cm^2)", None), ("e", "number", None, None)]  # fmt: skip
+
+
+def test_what_no_row_knows_is_a_column_of_numbers_and_only_words_are_words(tmp_path: Path) -> None:
+    path = tmp_path / "run.csv"
+    path.write_text("time (s),x (V),u_x (V),u_n,x is a guess\r\n0,1,,,\r\n1,2,,,\r\n", "utf-8", newline="")
+    kinds = pandas.read_parquet(keep_parquet(path)).dtypes
+    assert [kinds.iloc[at].kind for at in range(4)] == ["f"] * 4, "an unknown uncertainty is a number that nobody knows"
+    (resource,) = json.loads(data_package("run", "run", [path], tmp_path))["resources"]
+    assert [each["type"] for each in resource["schema"]["fields"]][2:] == ["number", "number", "string"]
+
+
+def test_every_lesson_of_a_book_is_exported_each_to_its_folder_and_its_pool_holds_its_own_runs_alone(
+    exported: tuple[Path, Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    book = tmp_path / "two.benchbook"
+    shutil.copy(exported[0], book)
+    first = OpenLesson.open(book, readonly=True)
+    runs, plan = len(first.store.runs()), first.store.plan
+    first.close()
+    second = OpenLesson.begin(book, plan)
+    assert second.store.pooled() == {}, "nothing was sent in this lesson"
+    assert second.store.pool_rows() == []
+    second.pooling.open_pool(opened=True)
+    assert second.pooling.class_result().points == ()
+    second.close()
+    assert main(["export", str(book), str(tmp_path / "not" / "yet" / "there")]) == 0
+    out = tmp_path / "not" / "yet" / "there"
+    one, two = sorted(path for path in out.iterdir() if path.is_dir())
+    assert one.name.startswith("lesson-1-")
+    assert len([*one.glob("*-run-*.senml")]) == runs
+    assert [*two.glob("*-run-*")] == []
+    assert len((two / "pool.csv").read_text().splitlines()) == 1, "its pool is empty"
+    report = frictionless.validate(str(out / "datapackage.json"), limit_rows=JUDGED)
+    assert report.valid, report.flatten(["resource", "rowNumber", "type", "note"])[:5]
+    told = json.loads((out / "datapackage.json").read_text("utf-8"))
+    names = [each["name"] for each in told["resources"]]
+    assert len(names) == len(set(names))
+    assert {f"{one.name}/findings.csv", f"{two.name}/findings.csv"} <= {each["path"] for each in told["resources"]}
+    assert main(["export", str(book), str(tmp_path / "one"), "--lesson", "1"]) == 0
+    assert {path.name for path in (tmp_path / "one").iterdir() if path.suffix != ".json"} == {
+        path.name for path in one.iterdir() if path.suffix != ".json"
+    }
+    capsys.readouterr()
+    assert main(["export", str(book), str(tmp_path / "none"), "--lesson", "7"]) == 2
+    assert "lesson" in capsys.readouterr().err
 
 
 def test_readings_go_out_as_sensor_measurements_and_come_back_as_they_were(

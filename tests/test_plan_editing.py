@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
+import re
 
 import msgspec
 import pytest
@@ -12,7 +14,7 @@ from hypothesis import strategies as st
 from common_bench.calibrate.curves import CURVES, curve_name
 from common_bench.lesson.condition_text import condition_faults, condition_line, read_condition_line
 from common_bench.lesson.line_offers import completions, correction, offers, ready_lines
-from common_bench.lesson.plan_checking import faults_of
+from common_bench.lesson.plan_checking import LINES, choice_that_gives, faults_of, parameters_of
 from common_bench.lesson.plan_details import DETAILS, with_detail
 from common_bench.lesson.plan_editing import (
     as_finding,
@@ -33,12 +35,85 @@ from common_bench.lesson.plan_editing import (
     without_line,
 )
 from common_bench.lesson.plan_library import empty_plan
-from common_bench.model.plan import Condition, Plan, SensorPlan
+from common_bench.model.plan import ClassGraph, Condition, Plan, RulePlan, SensorPlan
 from common_bench.model.plan_file import plan_from_text, plan_to_text, shipped_names, shipped_plan
 from common_bench.model.trouble import Trouble
 
 plans = st.sampled_from(shipped_names()).map(shipped_plan)
 word = st.from_regex(r"[a-z][a-z0-9]{0,7}", fullmatch=True)
+
+
+UNIT_NAMES = st.sampled_from(["m", "s", "N", "V", "g", "K", "A", "h", "d", "min", "Pa", "C", "kg", "mm", "W", "L"])
+LINES_WITH_UNITS = (
+    "a_ = 0.5 {n} + {n}", "b_ = 9.81 {n}/s² * {n}", "c_ = {n} as {n}",
+    "d_ = peaks in {n} above 2.2 {n}, 0.4 s apart", "e_ = rate of {n} over 0.4 s", "f_ = {n} fitted by amp * exp(-time / tau) + 1 {n}",
+    "g_ = tau of f_", "h_ = calibrated {n}", 'i_ = calibrated "{n}"', "j_ = mean of ({n} where {n} > 3 ± 0.1 {n})  # in {n}", "k_ = 2 {n} +",
+    "l_ = 3 {n} * broken(", "-- m_ = 4 {n} - {n}",
+)  # fmt: skip
+
+
+@given(UNIT_NAMES, st.permutations(LINES_WITH_UNITS), st.integers(3, len(LINES_WITH_UNITS)))
+def test_a_name_that_is_spelt_like_a_unit_is_renamed_and_no_unit_channel_or_remark_is(
+    name: str, lines: list[str], count: int
+) -> None:
+    graph = ClassGraph(
+        f"({name} + 1 {name}) ^ 2", f"2 {name} * {name}", f"slope = 4 {name} * slope", accepted=f"3 {name}"
+    )
+    rule = RulePlan(
+        0.0,
+        f"when {name} rises through 2 {name}",
+        0.0,
+        f"after 3 {name}s or when {name} is steady",
+        used=f"from {name} to 10 s after",
+    )
+    plan = Plan("units", sensors=(SensorPlan(name, name, name, "as-it-comes"),), workings=tuple(each.format(n=name) for each in lines[:count]), graph=graph, rule=rule)  # fmt: skip
+    there = renamed(plan, name, "quantity")
+    expected = [each.replace("{n}", "\0") for each in lines[:count]]
+    for text, found in zip(expected, there.workings, strict=True):
+        assert found == _by_hand(text, name), text
+    assert there.graph == ClassGraph(
+        f"(quantity + 1 {name}) ^ 2", f"2 {name} * quantity", f"slope = 4 {name} * slope", accepted=f"3 {name}"
+    )
+    assert (there.rule.begins, there.rule.ends) == (
+        f"when quantity rises through 2 {name}",
+        "after 3 quantitys or when quantity is steady",
+    )
+    assert there.rule.used == "from quantity to 10 s after"
+    assert there.sensors[0].quantity == "quantity"
+    assert (there.sensors[0].unit, there.sensors[0].channel) == (name, name)
+
+
+def _by_hand(text: str, name: str) -> str:
+    """A line of the family with its name renamed, told from its units by what stands before each."""
+    body, sign, remark = text.partition("#")
+    out = body.split("\0")
+    made = out[0]
+    for before, after in itertools.pairwise(out):
+        is_unit = re.search(r"\d $|\bas $|in $", before) and not before.endswith("peaks in ")
+        is_channel = before.endswith(("calibrated ", 'calibrated "'))
+        made += (name if is_unit or is_channel else "quantity") + after
+    return made + sign + remark.replace("\0", name)
+
+
+@given(plans, st.sampled_from(["a line", "a power", "an exponential", "a parabola", "no line"]), st.sampled_from(["slope", "intercept", "exponent", "factor", "rate", "bend", "class_mean", "class_scatter"]))  # fmt: skip
+def test_a_name_that_another_class_line_gives_is_refused_with_that_choice(plan: Plan, chosen: str, name: str) -> None:
+    if plan.graph is None or not plan.graph.x:
+        return
+    line = next(each for each, words in LINES.items() if words == chosen)
+    plan = msgspec.structs.replace(
+        plan, graph=msgspec.structs.replace(plan.graph, line=line, finding=f"n = {name}", accepted="")
+    )
+    told = [each.trouble for each in faults_of(plan) if each.field == "finding"]
+    gives = choice_that_gives(msgspec.structs.replace(plan, graph=plan.graph), name)
+    if name in parameters_of(plan, "", ""):
+        assert told == []
+    else:
+        (trouble,) = told
+        assert trouble.fields["choice"] == gives
+        other = next(each for each, words in LINES.items() if words == gives)
+        assert faults_of(msgspec.structs.replace(plan, graph=msgspec.structs.replace(plan.graph, line=other))) == [], (
+            "the advice is the cure"
+        )
 
 
 @given(

@@ -148,7 +148,7 @@ def test_the_pool_goes_out_as_csv_with_units_in_the_headers_and_as_json() -> Non
     table = list(csv.DictReader(io.StringIO(text, newline="")))
     assert len(table) == 18
     assert table[0].keys() == {
-        "group", "run", "length (m)", "u_length (m)", "period (s)", "u_period (s)", "period ^ 2 (s²)", "u(period ^ 2) (s²)",
+        "group", "run", "length (m)", "u_length (m)", "period (s)", "u_period (s)", "period ^ 2 (s²)", "u_period ^ 2 (s²)",
         "from class line (s²)", "note", "set aside because",
     }  # fmt: skip
     for line, row in zip(table, rows, strict=True):

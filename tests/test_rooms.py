@@ -36,7 +36,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "cli": ALL_ABOVE_WORKUP | {"record", "workup", "pool", "exchange", "standins", "lesson", "desk"},
 }
 OPTIONAL = {"link", "others", "holder"}  # fields of a link's trouble that may be empty
-LONGEST = 400  # lines; beyond it a module wants a second room
+LONGEST = 600  # lines, from which on a module is looked at again for a second duty
 
 
 @cache

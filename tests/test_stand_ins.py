@@ -109,6 +109,7 @@ def test_every_fault_of_a_kit_has_words_and_can_be_had(fault: str) -> None:
         "saturated": len(rows) and np.mean(rows[:, 1] == 2**23 - 1) > 0.8, "floating": len(rows) and rows[:, 1].std() > 800,
         "hum50": len(rows) and np.ptp(rows[:, 1]) > 0, "hum60": len(rows) and rows[:, 1].std() > 2000, "weak": data.count(HELLO) >= 2,
         "noise": any(each > 127 for each in data), "half lines": len(rows) and (np.diff(rows[:, 0]) < 0).sum() > 5,
+        "rubbish": not len(rows), "endless rubbish": not len(rows), "sign rubbish": not len(rows), "mostly rubbish": 10 < len(rows) < 200,
         "bursts": len(rows) > 300, "drift": kit.drift == 3e-4, "wrap": kit.clock_from > 4e9,
     }  # fmt: skip
     assert seen.get(fault, len(rows) > 400), fault

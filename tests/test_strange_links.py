@@ -179,7 +179,7 @@ def test_a_password_goes_to_the_secret_service_and_never_into_the_book(drawer: D
     kit = lesson.roster.hear(Port(link, "broker", "b"), added=True)
     lesson.roster.set_link(kit, "mqtt://127.0.0.1:1/lab/+?user=kim&password=other")
     assert drawer.held == {("common-bench", "kim@127.0.0.1:1"): "other"}
-    files = export_all(lesson, tmp_path / "out")
+    files = export_all(lesson, tmp_path / "out").files
     lesson.close()
     whole = book.read_bytes() + b"".join(path.read_bytes() for path in files)
     assert b"sesame" not in whole

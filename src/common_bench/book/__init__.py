@@ -43,6 +43,7 @@ OFFERS = {
         "SENT",
     ),
     "removing": (
+        "ASIDE",
         "remove_group",
         "remove_lesson",
         "remove_run",

@@ -1,4 +1,4 @@
-"""`export`: everything in a book out to open formats."""
+"""`export`: every lesson of a book, or one, to open formats."""
 
 from __future__ import annotations
 
@@ -7,27 +7,29 @@ from pathlib import Path
 
 from common_bench.cli.saying import say
 
-HELP = "everything in a book out to open formats"
+HELP = "every lesson of a book, or one, to open formats"
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """The words that it takes."""
     parser.add_argument("book", type=Path, metavar="BOOK")
-    parser.add_argument("folder", type=Path, metavar="DIR", help="a new or empty folder")
+    parser.add_argument(
+        "folder", type=Path, metavar="DIR", help="a new or empty folder; it is made where it does not exist"
+    )
+    parser.add_argument(
+        "--lesson", type=int, metavar="N", help="one lesson by its number (`show` lists them); all of them otherwise"
+    )
     parser.add_argument("--parquet", action="store_true", help="runs as columnar files (Parquet) too")
 
 
 def run(asked: argparse.Namespace) -> int:
     """Does it; gives the exit status. Raises Trouble."""
-    from common_bench.lesson.exporting import export_all
-    from common_bench.lesson.lesson import OpenLesson
+    from common_bench.lesson.exporting import export_book
 
-    lesson = OpenLesson.open(asked.book, readonly=True)
-    try:
-        files = export_all(lesson, asked.folder, parquet=asked.parquet)
-        for path in files:
-            say(str(path))
-        say(f"{len(files)} files in {asked.folder}")
-    finally:
-        lesson.close()
+    done = export_book(asked.book, asked.folder, lesson=asked.lesson, parquet=asked.parquet)
+    for path in done.files:
+        say(str(path))
+    for each in done.left_out:
+        say(f"not exported: {each}")
+    say(f"{len(done.files)} files in {asked.folder}")
     return 0

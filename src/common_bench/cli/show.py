@@ -24,7 +24,9 @@ def run(asked: argparse.Namespace) -> int:
         print_json({**summaries[0], "earlier": summaries[1:]})
         return 0
     for summary in summaries:
-        say(f"{summary['plan']} · class {summary['class']} · {summary['held_on']} · pool {summary['pool']}")
+        say(
+            f"lesson {summary['lesson']}: {summary['plan']} · class {summary['class']} · {summary['held_on']} · pool {summary['pool']}"
+        )
         for damaged in summary["damaged"]:
             say(f"damaged and left out: {damaged}")
         for group in summary["groups"]:

@@ -53,6 +53,7 @@ OFFERS = {
         "pool_json",
         "run_csv",
         "series_csv",
+        "told_dof",
         "with_unit",
         "without_nan",
     ),

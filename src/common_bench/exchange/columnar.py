@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from common_bench.exchange.data_package import field_of
+from common_bench.exchange.data_package import field_of, holds_words
 
 PARQUET = ".parquet"
 
@@ -19,9 +19,8 @@ def keep_parquet(table: Path) -> Path:
     for field in read.schema:
         told = field_of(field.name, "number")
         about = {key: str(told[key]) for key in ("unit", "uncertaintyOf") if key in told}
-        kept = (
-            field if pa.types.is_string(field.type) or pa.types.is_null(field.type) else field.with_type(pa.float64())
-        )
+        words = pa.types.is_string(field.type) or (pa.types.is_null(field.type) and holds_words(field.name))
+        kept = field.with_type(pa.string() if words else pa.float64())
         fields.append(kept.with_metadata(about))
     path = table.with_suffix(PARQUET)
     parquet.write_table(read.cast(pa.schema(fields)), path, compression="zstd")

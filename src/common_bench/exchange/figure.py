@@ -21,7 +21,7 @@ MARKERS = {
 
 
 def class_graph(path: Path, title: str, result: ClassResult, emblems: Mapping[int, Emblem]) -> None:
-    """Points with error bars by group, the class line with its band of one standard uncertainty, labels on the data. Words
+    """Points with error bars by group, the class line or the mean with its 95% confidence band, labels on the data. Words
     are drawn as they are written: no `$` or `\\` in them sets a formula."""
     from matplotlib import rc_context
 
@@ -33,31 +33,37 @@ def _drawn(path: Path, title: str, result: ClassResult, emblems: Mapping[int, Em
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(9, 5.6), dpi=130, facecolor="white")
-    axes = figure.add_subplot()
+    axes, across = figure.add_subplot(), result.across()
     for place in result.places:
         emblem = emblems[place.group]
         for point in (each for each in result.points if each.group == place.group):
             faint = 0.35 if point.aside else 1.0
             axes.errorbar(
-                point.x.value, point.y.value, xerr=point.x.u, yerr=point.y.u, fmt=MARKERS[emblem.shape], color=emblem.colour,
+                across[point.run], point.y.value, xerr=point.x.u if result.x_label else None, yerr=point.y.u, fmt=MARKERS[emblem.shape], color=emblem.colour,
                 ms=8, alpha=faint, elinewidth=1.2, zorder=3,
             )  # fmt: skip
         note = f"{place.alias} (set aside)" if place.aside else place.alias
         axes.annotate(
-            on_one_line(note, LONGEST_NOTE), (place.x.value, place.y.value), (10, -12), textcoords="offset points",
+            on_one_line(note, LONGEST_NOTE), (float(np.mean([across[run] for run in place.of])), place.y.value), (10, -12), textcoords="offset points",
             color=RED if place.aside else emblem.colour, fontsize=10,
         )  # fmt: skip
-    if result.line is not None:
-        xs = np.array([point.x.value for point in result.points])
-        margin = 0.06 * float(np.ptp(xs) or 1.0)
-        x = np.linspace(xs.min() - margin, xs.max() + margin, 100)
-        y = np.array([result.line.at(each) for each in x])
-        u = np.array([result.line.u_at(each) for each in x])
-        axes.fill_between(x, y - u, y + u, color=VERDIGRIS, alpha=0.18, lw=0)
-        axes.plot(x, y, color=VERDIGRIS, lw=2)
+    if across:
+        first, last = min(across.values()), max(across.values())
+        margin = 0.06 * ((last - first) or 1.0) if result.x_label else 0.7
+        x = np.linspace(first - margin, last + margin, 100)
+        drawn = result.line_and_band(x.tolist())
+        if drawn is not None:
+            y, wide = map(np.array, drawn)
+            axes.fill_between(x, y - wide, y + wide, color=VERDIGRIS, alpha=0.18, lw=0)
+            axes.plot(x, y, color=VERDIGRIS, lw=2)
     unit = result.points[0].x.unit if result.points else ""
-    axes.set_xlabel(on_one_line(f"{result.x_label} ({unit})", LONGEST_LABEL), color=INK)
-    y_label = f"{result.y_label.replace(' ^ 2', '²')} ({result.points[0].y.unit})" if result.points else ""
+    if result.x_label:
+        axes.set_xlabel(on_one_line(f"{result.x_label} ({unit})" if unit else result.x_label, LONGEST_LABEL), color=INK)
+    else:
+        axes.set_xlabel("groups, each run a point", color=INK)
+        axes.set_xticks([])
+    y_unit = f" ({result.points[0].y.unit})" if result.points and result.points[0].y.unit else ""
+    y_label = f"{result.y_label.replace(' ^ 2', '²')}{y_unit}"
     axes.set_ylabel(on_one_line(y_label, LONGEST_LABEL), color=INK)
     heading = on_one_line(title, LONGEST_LABEL)
     if result.finding is not None:

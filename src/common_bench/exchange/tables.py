@@ -19,6 +19,8 @@ from common_bench.model.run import PoolRow
 from common_bench.model.visible import visible
 
 FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r", "＝", "＋", "－", "＠")
+MOST_DOF = 1e6
+DOF_KEYS = ("dof", "u_dof")
 NUMBER_ALONE = re.compile(r"[+\-]?[0-9]+(?:\.[0-9]*)?(?:[eE][+\-]?[0-9]+)?")
 
 
@@ -52,20 +54,19 @@ def with_unit(name: str, unit: str) -> str:
 
 
 def pool_csv(rows: Sequence[PoolRow], result: ClassResult | None) -> str:
-    """One line a run: group, run, conditions and findings with uncertainties, place on the class graph."""
+    """One line a run: group, run, conditions and findings with uncertainties, place on the class graph. What the graph draws
+    stands in columns of its own unless it is a finding or a condition that is there already."""
     conditions = _columns([row.conditions for row in rows])
     findings = _columns([row.findings for row in rows])
     drawn = {point.run: point for point in result.points} if result else {}
     header = ["group", "run"]
     for name, unit in {**conditions, **findings}.items():
         header += [with_unit(name, unit), with_unit(f"u_{name}", unit)]
+    own_y = result is not None and result.y_label not in {**conditions, **findings}
     if result and result.points:
         unit = result.points[0].y.unit
-        header += [
-            with_unit(result.y_label, unit),
-            with_unit(f"u({result.y_label})", unit),
-            with_unit("from class mean" if result.level else "from class line", unit),
-        ]
+        header += [with_unit(result.y_label, unit), with_unit(f"u_{result.y_label}", unit)] if own_y else []
+        header.append(with_unit("from class mean" if result.level else "from class line", unit))
     words = list(dict.fromkeys(name for row in rows for name in row.words))
     header += [*words, "note", "set aside because"]
 
@@ -80,7 +81,8 @@ def pool_csv(rows: Sequence[PoolRow], result: ClassResult | None) -> str:
             off = point.y.value - result.line.at(point.x.value) if point and result.line else None
             if point and result.level:
                 off = point.y.value - result.level.mean.value
-            fields += [point.y.value, point.y.u, off] if point else [None, None, None]
+            drawn_y = [point.y.value, point.y.u] if point else [None, None]
+            fields += [*(drawn_y if own_y else []), off if point else None]
         return [*fields, *(row.words.get(name, "") for name in words), row.note, row.aside]
 
     return csv_text(header, [line(row) for row in rows])
@@ -98,7 +100,8 @@ def _pair(value: Measured | None, unit: str) -> list[float | None]:
 
 
 def pool_json(plan: str, class_name: str, rows: Sequence[PoolRow], result: ClassResult | None) -> bytes:
-    """The class dataset and its statistics. Unknown numbers are null."""
+    """The class dataset and its statistics. Unknown numbers are null, and so are degrees of freedom without a limit that
+    matters (`told_dof`)."""
     body: dict[str, Any] = {"plan": plan, "class": class_name, "runs": msgspec.to_builtins(list(rows))}
     if result is not None:
         body["class_result"] = msgspec.to_builtins(result)
@@ -107,12 +110,21 @@ def pool_json(plan: str, class_name: str, rows: Sequence[PoolRow], result: Class
     return msgspec.json.format(msgspec.json.encode(without_nan(body)), indent=2)
 
 
+def told_dof(dof: float) -> float | None:
+    """Degrees of freedom as they are exported: None from MOST_DOF on, where Student's t is a normal distribution to every digit
+    that is shown, and a number of nine digits would only tell of rounding."""
+    return dof if dof < MOST_DOF else None
+
+
 def without_nan(value: Any) -> Any:
-    """Unknown numbers as None, through lists and objects."""
+    """Unknown numbers as None, through lists and objects; degrees of freedom as `told_dof` has them."""
     if isinstance(value, float):
         return float(value) if math.isfinite(value) else None
     if isinstance(value, dict):
-        return {key: without_nan(each) for key, each in value.items()}
+        known = {
+            key: told_dof(each) if key in DOF_KEYS and isinstance(each, float) else each for key, each in value.items()
+        }
+        return {key: without_nan(each) for key, each in known.items()}
     if isinstance(value, (list, tuple)):
         return [without_nan(each) for each in value]
     return value

@@ -73,10 +73,9 @@ OFFERS = {
         "prepared_lesson",
     ),
     "exporting": (
-        "export_all",
+        "export_book",
         "keep_run_csv",
         "keep_runs_csv",
-        "pool_export",
     ),
     "from_file": (
         "as_json",
@@ -133,6 +132,7 @@ OFFERS = {
     ),
     "plan_checking": (
         "faults_of",
+        "LINES",
         "PlanFault",
     ),
     "plan_details": (
@@ -239,6 +239,12 @@ OFFERS = {
         "together_json",
         "together_lines",
     ),
+    "steps": (
+        "BeginStep",
+        "ChangeStep",
+        "counted_runs",
+        "EndStep",
+    ),
     "store": ("LessonStore",),
     "table_fit": (
         "fit_json",
@@ -255,6 +261,10 @@ OFFERS = {
         "result_json",
         "result_words",
         "worked_table",
+    ),
+    "undo": (
+        "UndoHistory",
+        "UndoStep",
     ),
     "warming": ("warm_all",),
     "words": (
@@ -279,6 +289,7 @@ OFFERS = {
         "tile_sounds",
         "tile_warning",
         "wait_words",
+        "warning_note",
     ),
     "worked_runs": (
         "no_reason",

@@ -1,13 +1,13 @@
-"""Everything in a book out to open formats: one folder that any spreadsheet or script can read."""
+"""A book, or one of its lessons, exported to open formats: a folder that any spreadsheet or script can read."""
 
 from __future__ import annotations
 
-import math
 import os
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -17,8 +17,9 @@ from common_bench.exchange.columnar import keep_parquet
 from common_bench.exchange.data_package import data_package
 from common_bench.exchange.figure import class_graph
 from common_bench.exchange.senml_out import senml_pack
-from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv
+from common_bench.exchange.tables import csv_text, pool_csv, pool_json, run_csv, series_csv, told_dof
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.lessons import NO_PLAN
 from common_bench.lesson.run_words import why_to_look
 from common_bench.lesson.sharing import keep_package, shared_pool
 from common_bench.lesson.store_rows import applied_words
@@ -30,9 +31,10 @@ from common_bench.model.plan_file import plan_to_text
 from common_bench.model.run import Run
 from common_bench.model.trouble import BookTrouble, Trouble
 from common_bench.reading.lines import LineCutter
-from common_bench.record.replay import quantities
+from common_bench.record.replay import Replayed, quantities
 from common_bench.workings.evaluate import INNER
 
+MOST_TOLD = 3  # reasons in one sentence
 LONGEST_STEM = 80  # bytes
 SENML = ".senml"  # RFC 8428, 12.2
 
@@ -81,8 +83,65 @@ def _package(book: Path, lesson: int, path: Path) -> Path:
         again.close()
 
 
-def export_all(lesson: OpenLesson, folder: Path, *, parquet: bool = False) -> list[Path]:
-    """parquet: runs as columnar files too. Raises BookTrouble where the folder cannot be written or is not empty."""
+class Exported(NamedTuple):
+    """folder: where everything is; files: all that were written; left_out: what was not, a sentence each."""
+
+    folder: Path
+    files: list[Path]
+    left_out: list[str]
+
+    def describe(self) -> str:
+        """`27 files in /home/…/export. Left out: 2 (left-out.csv says why).`"""
+        told = f"{len(self.files)} file{'s' if len(self.files) != 1 else ''} in {self.folder}"
+        if not self.left_out:
+            return told
+        return f"{told}. Not exported: {'; '.join(self.left_out[:MOST_TOLD])}{'; …' if len(self.left_out) > MOST_TOLD else ''}"
+
+
+def export_book(path: Path, folder: Path, *, lesson: int | None = None, parquet: bool = False) -> Exported:
+    """Exports every lesson of a book, each to a folder of its own where there are several, or one of them by its id; one data
+    package names all files. Reads the book by itself, so that any thread can do it while a lesson is held.
+
+    folder: is made, with those above it; parquet: runs as columnar files too. Raises BookTrouble where the folder cannot be written
+    or is not empty, and where the book has no such lesson.
+    """
+    first = OpenLesson.open(path, lesson, readonly=True)
+    try:
+        rows = [row for row in first.book.rows("lesson") if lesson in (None, row["id"])]
+        plans = {row["id"]: row["name"] for row in first.book.rows("plan")}
+        ids = [
+            row["id"] for row in rows if plans.get(row["plan"]) != NO_PLAN or first.book.rows("run", lesson=row["id"])
+        ]
+        if len(ids) < 2:
+            shown = ids[0] if ids else rows[-1]["id"]
+            if shown == first.store.id:
+                return export_all(first, folder, parquet=parquet)
+            return _export_one(path, shown, folder, parquet=parquet)
+        _take_folder(folder)
+        files, left_out = list[Path](), list[str]()
+        for number, id in enumerate(ids, 1):
+            held_on, name = next((row["held_on"], plans.get(row["plan"], "")) for row in rows if row["id"] == id)
+            stem = "-".join(re.findall(r"\w+", f"lesson {number} {held_on} {name}".lower()))
+            within = folder / stem.encode()[:LONGEST_STEM].decode("utf-8", "ignore")
+            found = _export_one(path, id, within, parquet=parquet, package=False)
+            files += found.files
+            left_out += [f"lesson {number}: {each}" for each in found.left_out]
+        title = f"class {first.store.class_name}" if first.store.class_name else path.stem
+        files.append(_keep_package(folder, path.stem, title, files))
+        return Exported(folder, files, left_out)
+    finally:
+        first.close()
+
+
+def _export_one(path: Path, lesson: int, folder: Path, *, parquet: bool, package: bool = True) -> Exported:
+    opened = OpenLesson.open(path, lesson, readonly=True)
+    try:
+        return export_all(opened, folder, parquet=parquet, package=package)
+    finally:
+        opened.close()
+
+
+def _take_folder(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         taken = any(folder.iterdir())
@@ -90,6 +149,27 @@ def export_all(lesson: OpenLesson, folder: Path, *, parquet: bool = False) -> li
         raise BookTrouble("export-folder-read-only", where=str(folder)) from fault
     if taken:
         raise BookTrouble("export-folder-not-empty", where=str(folder))
+
+
+def _keep_package(folder: Path, name: str, title: str, files: Sequence[Path]) -> Path:
+    about = folder / "datapackage.json"
+    about.write_bytes(
+        data_package(name, title, [each for each in files if each.suffix not in (".tape", SENML)], folder)
+    )
+    return about
+
+
+def export_all(lesson: OpenLesson, folder: Path, *, parquet: bool = False, package: bool = True) -> Exported:
+    """Exports the lesson that is open. parquet: runs as columnar files too; package: with a data package of its own. Raises
+    BookTrouble where the folder cannot be written or is not empty."""
+    _take_folder(folder)
+    try:
+        return _export_lesson(lesson, folder, parquet=parquet, package=package)
+    except OSError as fault:
+        raise BookTrouble("export-folder-read-only", where=str(folder)) from fault
+
+
+def _export_lesson(lesson: OpenLesson, folder: Path, *, parquet: bool, package: bool) -> Exported:
     files = [folder / "plan.toml", folder / "findings.csv", folder / "calibrations.json"]
     _text(files[0], plan_to_text(lesson.store.plan))
     _text(files[1], _findings(lesson), private=False)
@@ -103,36 +183,43 @@ def export_all(lesson: OpenLesson, folder: Path, *, parquet: bool = False) -> li
         except Trouble as trouble:
             left_out.append([alias, run.number, trouble.sentence])
             continue
-        stem = f"{stems[run.group]}-run-{run.number}"
-        units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
-        path = folder / f"{stem}.csv"
-        _text(path, run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
-        tape = folder / f"{stem}.tape"
-        with open(tape, "wb", opener=_private) as file:
-            file.write(tape_text(_stamped_lines(lesson, run)))
-        pack = folder / f"{stem}{SENML}"
-        with open(pack, "wb", opener=_private) as file:
-            file.write(senml_pack(stem, quantities(replayed), _epoch(run)))
-        files += [path, tape, pack, *([keep_parquet(path)] if parquet else [])]
-        for name, result in replayed.results.items():
-            named = INNER not in name and name not in quantities(replayed)
-            if isinstance(result, Series) and named and len(result):
-                path = folder / f"{stem}-{name[:LONGEST_STEM]}.csv"
-                _text(path, series_csv(name, result))
-                files.append(path)
+        files += _export_run(lesson, run, replayed, folder, f"{stems[run.group]}-run-{run.number}", parquet=parquet)
+    told = [f"{alias} run {number}: {why}" for alias, number, why in left_out]
     if damaged := lesson.store.damaged():
         files.append(folder / "damaged.csv")
         _text(files[-1], csv_text(["what is damaged in the book and left out"], [[each] for each in damaged]))
+        told.append(f"{len(damaged)} damaged rows of the book (damaged.csv)")
     if left_out:
         files.append(folder / "left-out.csv")
         _text(files[-1], csv_text(["group", "run", "why it is not here"], left_out))
     files += export_pool(lesson, folder)
-    about = folder / "datapackage.json"
     title = f"{lesson.store.plan.name}, class {lesson.store.class_name}".removesuffix(", class ")
-    about.write_bytes(
-        data_package(lesson.store.plan.name, title, [each for each in files if each.suffix not in (".tape", SENML)])
-    )
-    return [*files, about]
+    if package:
+        files.append(_keep_package(folder, lesson.store.plan.name, title, files))
+    return Exported(folder, files, told)
+
+
+def _export_run(
+    lesson: OpenLesson, run: Run, replayed: Replayed, folder: Path, stem: str, *, parquet: bool
+) -> list[Path]:
+    """A run as a table, as its tape, as SenML, and a table for each quantity at events."""
+    units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
+    path = folder / f"{stem}.csv"
+    _text(path, run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
+    tape = folder / f"{stem}.tape"
+    with open(tape, "wb", opener=_private) as file:
+        file.write(tape_text(_stamped_lines(lesson, run)))
+    pack = folder / f"{stem}{SENML}"
+    with open(pack, "wb", opener=_private) as file:
+        file.write(senml_pack(stem, quantities(replayed), _epoch(run)))
+    files = [path, tape, pack, *([keep_parquet(path)] if parquet else [])]
+    for name, result in replayed.results.items():
+        named = INNER not in name and name not in quantities(replayed)
+        if isinstance(result, Series) and named and len(result):
+            path = folder / f"{stem}-{name[:LONGEST_STEM]}.csv"
+            _text(path, series_csv(name, result))
+            files.append(path)
+    return files
 
 
 def keep_run_csv(lesson: OpenLesson, run: int, path: Path) -> Path:
@@ -207,7 +294,7 @@ def _findings(lesson: OpenLesson) -> str:
     for run in lesson.store.runs():
         for finding in lesson.store.findings(run.id):
             measured = finding.measured
-            dof = measured.dof if math.isfinite(measured.dof) else None
+            dof = told_dof(measured.dof)
             made_of = "; ".join(f"{share.name} {u_words(share.u)}" for share in finding.made_of)
             rows.append(
                 [
@@ -239,7 +326,10 @@ def _all_calibrations(lesson: OpenLesson) -> str:
 def _calibrations(run: Run) -> str:
     """Which calibrations a run was computed with, and whether they were applied afterwards."""
     kept = run.setting.calibrations if run.setting else ()
-    words = "; ".join(f"{each.channel} to {each.quantity} of {each.made_at}" for each in kept)
+    words = "; ".join(
+        f"{each.channel} to {each.quantity}" + (f" of {each.made_at}" if each.made_at else ", without points")
+        for each in kept
+    )
     return "; ".join(part for part in (words, applied_words(run.setting)) if part)
 
 

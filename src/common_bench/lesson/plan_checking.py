@@ -10,6 +10,8 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
+import msgspec
+
 from common_bench.calibrate.curves import find_curve
 from common_bench.model.class_line import MEAN, SCATTER
 from common_bench.model.measured import read_measured
@@ -252,6 +254,13 @@ def _of_condition(at: int, condition: Condition) -> Iterator[PlanFault]:
 # what the class finds
 
 
+LINES = {
+    "straight": "a line", "through-zero": "a line through zero", "parabola": "a parabola", "power": "a power",
+    "exponential": "an exponential", "none": "no line",
+}  # fmt: skip
+"""The kinds of class line, as they are chosen."""
+
+
 def pool_names(plan: Plan, workings: Workings) -> dict[str, Kind]:
     """What the class graph may be made of: findings and conditions that are numbers."""
     found = {name: workings.kinds[name] for name in plan.findings if name in workings.kinds}
@@ -273,6 +282,17 @@ def parameters_of(plan: Plan, x_unit: str, y_unit: str) -> dict[str, Kind]:
         bend = product(slope, interval_of(x_unit), -1.0)
         return straight | ({"bend": Kind("number", bend)} if form == "parabola" else {})
     return {MEAN: Kind("number", y_unit), SCATTER: Kind("number", interval_of(y_unit))}
+
+
+def choice_that_gives(plan: Plan, name: str) -> str:
+    """The choice of class line by which a class finding may be made of a name, `a power` for `exponent`; empty where none gives it."""
+    if plan.graph is None or not name:
+        return ""
+    for line, words in LINES.items():
+        graph = msgspec.structs.replace(plan.graph, line=line)
+        if name in parameters_of(msgspec.structs.replace(plan, graph=graph), "", ""):
+            return words if graph.x or line == "none" else f"{words}, against a condition"
+    return ""
 
 
 def _expression(text: str, names: Mapping[str, Kind]) -> Kind:
@@ -318,19 +338,16 @@ def _of_class_finding(plan: Plan, units: Mapping[str, str]) -> Iterator[PlanFaul
         try:
             found_unit = _expression(graph.finding, parameters_of(plan, units.get("x", ""), units["y"])).unit
         except Trouble as trouble:
+            if choice := choice_that_gives(plan, str(trouble.fields.get("name", ""))):
+                now = LINES[graph.line if graph.x else "none"]
+                trouble = PlanTrouble("name-of-another-line", name=trouble.fields["name"], choice=choice, now=now)
             yield PlanFault("graph", 0, "finding", trouble)
             return
     if graph.accepted:
         try:
-            accepted = read_measured(graph.accepted, _unit_of(graph.accepted))
+            accepted = read_measured(graph.accepted)
             if not same_kind(accepted.unit, found_unit):
                 wanted = found_unit or NO_UNIT
                 raise PlanTrouble("accepted-of-another-kind", accepted=accepted.unit or NO_UNIT, unit=wanted)
         except Trouble as trouble:
             yield PlanFault("graph", 0, "accepted", trouble)
-
-
-def _unit_of(text: str) -> str:
-    """The unit at the end of a measured value as it was typed; empty where it has none."""
-    last = text.split()[-1] if text.split() else ""
-    return "" if not last or last[0].isdigit() or last[0] in "+-−.," else last

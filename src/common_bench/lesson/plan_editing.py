@@ -6,7 +6,7 @@ Every function takes a plan and gives another; nothing is kept here. What cannot
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -16,9 +16,12 @@ from common_bench.calibrate.curves import curve_name, find_curve
 from common_bench.lesson.plan_checking import checked, faults_of
 from common_bench.lesson.plan_library import quantity_name
 from common_bench.model.measured import number, plain
-from common_bench.model.plan import OFF, Plan, RulePlan, SensorPlan
+from common_bench.model.plan import OFF, Plan, SensorPlan
 from common_bench.model.trouble import PlanTrouble, Trouble, WorkingTrouble
 from common_bench.model.units import two_ways
+from common_bench.record.rules import renamed_in_rule
+from common_bench.workings.reading import renamed_in, renamed_in_expression
+from common_bench.workup.span_rule import renamed_in_spans
 
 Item = TypeVar("Item")
 MEASURED = re.compile(
@@ -27,7 +30,6 @@ MEASURED = re.compile(
     \s*(?:,\s*in\s+(?P<unit>\S+))?\s*$""",
     re.VERBOSE,
 )
-IDENTIFIER = r"(?<![\w])({})(?![\w])"
 
 
 @dataclass(frozen=True)
@@ -226,40 +228,33 @@ def shown_first(plan: Plan, line: PlanLine) -> Plan:
 
 
 def renamed(plan: Plan, old: str, new: str) -> Plan:
-    """A name replaced wherever it stands: in lines, findings, what is shown, the class graph."""
-    pattern = re.compile(IDENTIFIER.format(re.escape(old)))
-
-    def text(of: str) -> str:
-        channel = r'(calibrated\s+(?:"[^"]*"|\S+))'  # the name of a channel is the kit's, not the plan's
-        return "".join(part if at % 2 else pattern.sub(new, part) for at, part in enumerate(re.split(channel, of)))
+    """A name replaced wherever it stands as a name: in lines, findings, what is shown, the axes of the class graph, the rule. A unit
+    that is spelt alike stays a unit, and the class finding, which is made of the class line alone, stays as it is."""
 
     def listed(of: Sequence[str]) -> tuple[str, ...]:
         return tuple(new if each == old else each for each in of)
 
     sensors = tuple(
-        msgspec.structs.replace(each, quantity=new, formula=text(each.formula)) if each.quantity == old else each
+        msgspec.structs.replace(each, quantity=new, formula=renamed_in(each.formula, old, new))
+        if each.quantity == old
+        else each
         for each in plan.sensors
     )
     conditions = tuple(
         msgspec.structs.replace(each, name=new) if each.name == old else each for each in plan.conditions
     )
-    graph = plan.graph
+    graph, rule = plan.graph, plan.rule
     if graph is not None:
-        graph = msgspec.structs.replace(graph, y=text(graph.y), x=text(graph.x), finding=text(graph.finding))
-    return msgspec.structs.replace(
-        plan, sensors=sensors, workings=tuple(map(text, plan.workings)), findings=listed(plan.findings), show=listed(plan.show),
-        conditions=conditions, graph=graph, rule=_rule_renamed(plan.rule, old, new, text),
+        drawn = {axis: renamed_in_expression(getattr(graph, axis), old, new) for axis in ("y", "x")}
+        graph = msgspec.structs.replace(graph, **drawn)
+    rule = msgspec.structs.replace(
+        rule, begins=renamed_in_rule(rule.begins, old, new, ends=False), ends=renamed_in_rule(rule.ends, old, new, ends=True),
+        used=renamed_in_spans(rule.used, old, new), points=new if rule.points == old else rule.points,
     )  # fmt: skip
-
-
-def _rule_renamed(rule: RulePlan, old: str, new: str, text: Callable[[str], str]) -> RulePlan:
-    """Several events are counted by their name with an s behind it."""
-    points = new if rule.points == old else rule.points
-    several = re.compile(IDENTIFIER.format(re.escape(f"{old}s")))
-    rule = msgspec.structs.replace(rule, ends=several.sub(f"{new}s", rule.ends))
     return msgspec.structs.replace(
-        rule, begins=text(rule.begins), ends=text(rule.ends), used=text(rule.used), points=points
-    )
+        plan, sensors=sensors, workings=tuple(renamed_in(each, old, new) for each in plan.workings), findings=listed(plan.findings),
+        show=listed(plan.show), conditions=conditions, graph=graph, rule=rule,
+    )  # fmt: skip
 
 
 # a level and a pause that can be dragged

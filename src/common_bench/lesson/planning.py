@@ -178,20 +178,12 @@ def read_condition(plan: Plan, name: str, text: str) -> Measured | str:
 
 
 def read_reference(sensor: SensorPlan, label: str, text: str, u: float = 0.0) -> Measured:
-    """`0.981 ± 0.003 N` as a reference for a sensor. Raises Trouble: no unit, the wrong kind, no uncertainty."""
+    """`0.981 ± 0.003 N` as a reference for a sensor; a missing unit means the sensor's. Raises Trouble: the wrong kind, no
+    uncertainty."""
     value = read_measured(text, sensor.unit)
-    if sensor.unit and not text.rstrip().endswith(tuple(_letters(text))):
-        raise CalibrationTrouble("reference-without-unit", text=text.strip(), unit=sensor.unit)
     value = Measured(value.value, value.u or u, value.unit)
     check_reference(label, value.value, value.u)
     return value
-
-
-def _letters(text: str) -> list[str]:
-    """The unit at the end of what was typed, as a list of none or one."""
-    last = text.strip().split()[-1] if text.split() else ""
-    tail = last.lstrip("+-−±0123456789.,eE")
-    return [tail] if tail else []
 
 
 def _free_label(sensor: SensorPlan, label: str, own: int) -> None:

@@ -358,8 +358,10 @@ class LessonStore:
         return shown_groups(self.pool_state, self.all_groups)
 
     def pooled(self) -> dict[int, Row]:
-        """Run -> its row in the pool."""
-        return {row["run"]: row for row in self.rows("pooled") if row["sent_at"]}
+        """Run -> its row in the pool of this lesson."""
+        known = self._all_runs()
+        sent = [row for row in self.rows("pooled") if row["sent_at"] and row["run"] in known]
+        return {row["run"]: row for row in sent if known[row["run"]].lesson == self.id}
 
     def pool_rows(self) -> list[PoolRow]:
         """The class dataset, group by group. A run that was set aside is in it, with the reason."""

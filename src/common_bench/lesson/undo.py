@@ -7,7 +7,7 @@ from typing import Protocol
 from common_bench.model.trouble import Trouble
 
 
-class Step(Protocol):
+class UndoStep(Protocol):
     """One action of a person. A step holds rows and ids, never a part of the window, so that it outlives every view."""
 
     @property
@@ -30,10 +30,10 @@ class UndoHistory:
     """
 
     def __init__(self) -> None:
-        self._steps: list[Step] = []
+        self._steps: list[UndoStep] = []
         self._at = 0  # how many of them are done
         self._runs = False
-        self._meanwhile: list[Step] = []  # pushed while a step ran
+        self._meanwhile: list[UndoStep] = []  # pushed while a step ran
 
     def count(self) -> int:
         return len(self._steps)
@@ -46,7 +46,7 @@ class UndoHistory:
         """The label of the step that redo would take; empty where there is none."""
         return self._steps[self._at].label if self._at < len(self._steps) else ""
 
-    def push(self, step: Step) -> None:
+    def push(self, step: UndoStep) -> None:
         """Adds a step that is done already; what could be redone before it is dropped."""
         if self._runs:
             self._meanwhile.append(step)
@@ -70,7 +70,7 @@ class UndoHistory:
             raise Trouble("nothing-to-redo")
         return self._run(self._steps[self._at], undone=False)
 
-    def _run(self, step: Step, *, undone: bool) -> str:
+    def _run(self, step: UndoStep, *, undone: bool) -> str:
         words = step.describe(undone=undone)
         self._runs = True
         try:

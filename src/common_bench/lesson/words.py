@@ -155,6 +155,8 @@ def _line(lesson: OpenLesson, group: int, stage: Stage) -> tuple[str, Tone]:
             timed = state.waits.due < float("inf")
             return wait_words(lesson, state.waits) if timed else "waits", "amber"
         kept = len(lesson.store.kept_runs(group))
+        if warned := warning_note(lesson, group):
+            return warned, "amber"
         return f"ready · {kept} kept", "good" if kept >= lesson.store.plan.runs_per_group else "plain"
     if stage == "work":
         return kept_words(lesson.store, group)
@@ -202,6 +204,12 @@ def stated_words(value: Measured | str) -> str:
 def bench_note(code: str) -> str:
     """The few words that stand on a bench that cannot record, by the code of why."""
     return words_of(code, "bench", {}) or "cannot be opened"
+
+
+def warning_note(lesson: OpenLesson, group: int) -> str:
+    """The few words of what is wrong with a kit that can record all the same, as lines that are lost; empty where nothing is."""
+    state = lesson.roster.state(group)
+    return words_of(state.warning.code, "bench", {}) if state is not None and state.warning is not None else ""
 
 
 def _trouble_words(lesson: OpenLesson, group: int, why: str) -> tuple[str, Tone]:
@@ -373,6 +381,19 @@ def column_rows(lesson: OpenLesson, kit: int) -> list[list[str | tuple[str, str]
             continue
         latest = state.live.latest(f"raw {column.name}")
         decimals = _decimals(found)
+        if state.trouble is not None:
+            rows.append(
+                [
+                    name,
+                    role,
+                    column.unit or "raw",
+                    NO_VALUE,
+                    NO_VALUE,
+                    NO_VALUE,
+                    (bench_note(state.trouble.code), "red"),
+                ]
+            )
+            continue
         now = plain(latest.value, decimals) if latest is not None else NO_VALUE
         use = f"gives {quantities[column.name]}" if column.name in quantities else role
         noise = f"± {plain(found.noise, decimals + (found.noise < 10))}" if found.noise == found.noise else NO_VALUE

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import msgspec
 
@@ -12,6 +13,8 @@ from common_bench.model.run import Share
 from common_bench.model.uncertainty import as_normal, combined, coverage_factor
 
 MOST_LOGARITHM = 700.0  # of a number that can be written
+WIDEST_FACTOR = 13.0  # by which a band is wider than one standard uncertainty at most, as of three groups
+RUNS_APART = 0.5  # of the way from one group to the next, over which its runs are spread side by side
 MEAN, SCATTER = "class_mean", "class_scatter"  # by which a class finding names them where there is no line
 
 
@@ -132,6 +135,29 @@ class ClassResult(msgspec.Struct, frozen=True):
     limits: ClassLimits | None = None
     seen_from: Measured | None = None
     made_of: tuple[Share, ...] = ()
+
+    def across(self) -> dict[int, float]:
+        """run -> its place on the x axis: x in its unit, or, where groups are compared, the group's number, with its runs side by
+        side about it."""
+        if self.x_label:
+            return {point.run: point.x.value for point in self.points}
+        found = {}
+        for place, group in enumerate(dict.fromkeys(point.group for point in self.points)):
+            own = [point.run for point in self.points if point.group == group]
+            for number, run in enumerate(own):
+                found[run] = place + (RUNS_APART * (number / (len(own) - 1) - 0.5) if len(own) > 1 else 0.0)
+        return found
+
+    def line_and_band(self, xs: Sequence[float]) -> tuple[list[float], list[float]] | None:
+        """The class line, or the mean where groups are compared, at places of the x axis, and half the width of its 95% confidence
+        band, both in the unit of y; None where there is neither. Student's t (JCGM 100, G.3), drawn up to WIDEST_FACTOR wide."""
+        if self.line is not None:
+            factor = min(coverage_factor(self.line.u_dof), WIDEST_FACTOR)
+            return [self.line.at(x) for x in xs], [factor * self.line.u_at(x) for x in xs]
+        if self.level is not None:
+            mean = self.level.mean
+            return [mean.value] * len(xs), [min(coverage_factor(mean.dof), WIDEST_FACTOR) * mean.u] * len(xs)
+        return None
 
     @property
     def e_n(self) -> float:

@@ -15,9 +15,13 @@ from common_bench.model.units import conversion, unit
 NO_VALUE = "—"
 MINUS = "−"
 NARROW_SPACE = "\u202f"
-NUMBER = r"[+\-−]?\d+(?:[.,]\d+)?(?:[eE][+\-−]?\d+)?"
+NUMBER = r"[+\-−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-−]?\d+)?"
 TIMES_TEN = r"(?:[×x*·]\s*10\^?(?P<power>[+\-−⁻]?[\d⁰¹²³⁴⁵⁶⁷⁸⁹]+))"
-WRITTEN = re.compile(rf"^\s*\(?\s*({NUMBER})\s*(?:(?:±|\+-|\+/-)\s*({NUMBER}|\?))?\s*\)?\s*{TIMES_TEN}?\s*(\S*)\s*$")
+WITHIN = r"(?:±|\+-|\+/-)"
+WRITTEN = re.compile(
+    rf"^\(?\s*(?P<value>{NUMBER})\s*(?P<own>[^\s\d(±+×*·x)][^\s±+]*)?\s*(?:{WITHIN}\s*(?P<u>{NUMBER}|\?))?\s*\)?\s*"
+    rf"{TIMES_TEN}?\s*(?P<unit>\S*)$"
+)
 RAISED = str.maketrans("0123456789-", "⁰¹²³⁴⁵⁶⁷⁸⁹⁻")
 LOWERED = str.maketrans("⁰¹²³⁴⁵⁶⁷⁸⁹⁻−", "0123456789--")
 MANY = 50  # degrees of freedom, from which an uncertainty counts as well known
@@ -50,27 +54,39 @@ def number(text: str) -> float:
     return float(text.replace("−", "-").replace(",", "."))
 
 
-def read_measured(text: str, expected_unit: str) -> Measured:
-    """Reads `0.752 ± 0.002 m`; a missing unit means the expected one.
+def read_measured(text: str, expected_unit: str | None = None) -> Measured:
+    """The one parser of a value that a person types, with its unit and its standard uncertainty.
 
-    Gives the value in the expected unit. Raises UnitTrouble in words.
+    `0.752 ± 0.002 m`, `0,752 +- 0,002 m`, `-2`, `.5 V`, `9.81 m/s² ± 0.01 m/s²`, `400 N ± 2 %` (of the value),
+    `(1.60 ± 0.04) × 10⁻¹⁹ C`, `5 ± ? V` (not known). A missing unit means the expected one.
+
+    expected_unit: the unit to give the value in; None: the unit that was typed, a pure number where there is none. Raises
+    UnitTrouble in words.
     """
-    found = WRITTEN.match(text.replace(NARROW_SPACE, ""))
-    if not found:
-        example = f"0.752 ± 0.002 {expected_unit}".rstrip()
+    found = WRITTEN.match(text.replace(NARROW_SPACE, "").strip())
+    if not found or (found["own"] and found["unit"] and not found["u"]):
+        example = f"0.752 ± 0.002 {expected_unit or ''}".rstrip()
         raise UnitTrouble("not-a-measured-value", text=text.strip(), example=example)
-    told, unit_text = found[2], found[4]
+    told, own, last = found["u"], found["own"] or "", found["unit"]
     try:
         factor = 10.0 ** int((found["power"] or "0").translate(LOWERED))
-        value, u = number(found[1]) * factor, math.nan if told == "?" else number(told) * factor if told else 0.0
+        value, u = number(found["value"]) * factor, math.nan if told == "?" else number(told) * factor if told else 0.0
     except OverflowError:
         raise UnitTrouble("number-too-large", text=text.strip()) from None
     if u < 0:
         raise UnitTrouble("typed-u-below-zero")
     if not math.isfinite(value) or math.isinf(u):
         raise UnitTrouble("number-too-large", text=text.strip())
-    unit(unit_text)
-    return Measured(value, u, unit_text or expected_unit, 0.0 if told == "?" else math.inf).to(expected_unit)
+    of_value = own or (expected_unit if expected_unit is not None else "")
+    if last == "%" and told and of_value != "%" and (own or of_value):
+        u, typed = abs(value) * u / 100.0, own
+    elif own and last:
+        u, typed = u * conversion(last, own)[0], own
+    else:
+        typed = own or last
+    unit(typed)
+    wanted = typed if expected_unit is None else expected_unit
+    return Measured(value, u, typed or wanted, 0.0 if told == "?" else math.inf).to(wanted)
 
 
 def first_place(size: float) -> int:

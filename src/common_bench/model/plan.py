@@ -287,10 +287,11 @@ class Plan(msgspec.Struct, frozen=True):
         raise PlanTrouble("no-such-condition", name=name)
 
     def accepted(self) -> Measured | None:
+        """The accepted value of the class result, in the unit in which it was typed. Raises UnitTrouble where it cannot be
+        read."""
         if self.graph is None or not self.graph.accepted:
             return None
-        last = self.graph.accepted.split()[-1]
-        return read_measured(self.graph.accepted, "" if last[0].isdigit() else last)
+        return read_measured(self.graph.accepted)
 
 
 def measured_line(sensor: SensorPlan) -> str:

@@ -29,7 +29,7 @@ from common_bench.model.class_line import (
 from common_bench.model.measured import Measured
 from common_bench.model.plan import ClassGraph, Plan
 from common_bench.model.run import PoolRow, Share
-from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble
+from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble, UnitTrouble
 from common_bench.model.uncertainty import combined
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
@@ -76,9 +76,21 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
     elif level is not None and finding == level.mean:
         limits, made_of = what_limits_level(level, used), shares_of_level(level, used)
     return ClassResult(
-        graph.x, graph.y, tuple(points), tuple(judged), kept, finding_name, finding, plan.accepted(), within, between, why,
+        graph.x, graph.y, tuple(points), tuple(judged), kept, finding_name, finding, _accepted(plan, finding), within, between, why,
         level, _words(kept, groups, judged), limits, seen_from(judged), made_of,
     )  # fmt: skip
+
+
+def _accepted(plan: Plan, finding: Measured | None) -> Measured | None:
+    """The value to compare the class finding with; None where there is none, or none that can be compared: the plan's check
+    says why."""
+    try:
+        accepted = plan.accepted()
+        if accepted is not None and finding is not None:
+            accepted.to(finding.unit)
+    except UnitTrouble:
+        return None
+    return accepted
 
 
 def finding_of_places(plan: Plan, places: Sequence[GroupPlace]) -> Measured | None:

@@ -35,6 +35,7 @@ OFFERS = {
     ),
     "rules": (
         "OWN",
+        "renamed_in_rule",
         "Rule",
         "rule_of",
     ),

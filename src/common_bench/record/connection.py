@@ -25,7 +25,10 @@ from common_bench.workings.evaluate import Workings
 
 RESTARTS, RESTARTS_WITHIN = 3, 30.0  # so many restarts in so many s are too many
 HOSTS = ("tcp", "rfc2217", "mqtt")
-QUIET_CODES = frozenset(["silent", "dead", "menu", "button", "asked", "unreadable"])  # of a link that is open
+QUIET_CODES = frozenset(
+    ["silent", "dead", "menu", "button", "asked", "unreadable", "not-read", "unlike"]
+)  # of a link that is open
+UNREAD_CODES = frozenset(["not-read", "unlike"])  # bytes come and no readings; over when readings come again
 WORDS_KEPT = 8
 
 
@@ -72,6 +75,7 @@ class KitConnection:
         self.relayed: dict[str, KitConnection] = {}
         self.run: RunUnderWay | None = None
         self.waiting: AwaitedRun | None = None  # a run that is asked for and has not begun
+        self._at_last_reading = 0, 0, 0  # lines, unreadable ones and bytes until then
         self.ended_run: RunUnderWay | None = None  # the last one, that may go on where its end is taken back
         self.next_calibrations: tuple[Calibration, ...] | None = None  # from the end of its run on
         self.next_workings: Workings | None = None
@@ -158,6 +162,13 @@ class KitConnection:
         return self.address.kind in HOSTS and self.own_trouble is not None and self.own_trouble.code not in QUIET_CODES
 
     @property
+    def unread(self) -> tuple[int, int, int]:
+        """Lines, those of them that could not be read, and bytes, since the last reading."""
+        lines, unreadable, total = self._at_last_reading
+        reader = self.chain.reader
+        return reader.lines - lines, reader.unreadable - unreadable, self.total - total
+
+    @property
     def is_well(self) -> bool:
         """Whether nothing is wrong with it, as far as is known."""
         return self.own_trouble is None and self.warning is None and not self.away and self.speed.found
@@ -202,6 +213,7 @@ class KitConnection:
             self.failures = 0
         if heard.readings:
             self.last_reading = at
+            self._at_last_reading = self.chain.reader.lines, self.chain.reader.unreadable, self.total
             if self.asking and self.asking.waits:
                 self.asking.answered += 1
                 self.asking.asked_at = float("nan")
@@ -209,7 +221,8 @@ class KitConnection:
         elif any(each.kind == "words" and len(each.line) > 3 for each in heard.other_lines):
             self.speed.found = True
         trouble = self.own_trouble
-        if trouble is not None and ((trouble.code in QUIET_CODES and good) or (self.unanswered and data)):
+        quiet = trouble is not None and trouble.code in QUIET_CODES and trouble.code not in UNREAD_CODES
+        if trouble is not None and ((quiet and good) or (self.unanswered and data)):
             self.own_trouble = None
         self._remember(heard)
         if self.tally.is_due(at):

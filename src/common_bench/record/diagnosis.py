@@ -7,7 +7,7 @@ from common_bench.links.address import Address
 from common_bench.links.causes import trouble
 from common_bench.model.trouble import LinkTrouble
 from common_bench.reading.prompts import waiting_for
-from common_bench.record.connection import QUIET_CODES, RESTARTS, RESTARTS_WITHIN, KitConnection
+from common_bench.record.connection import QUIET_CODES, RESTARTS, RESTARTS_WITHIN, UNREAD_CODES, KitConnection
 from common_bench.record.tally import LOOK_BACK
 
 SILENT_AFTER = 2.0  # s without a byte
@@ -17,6 +17,13 @@ STANDS_AFTER = 1.0  # s that a host lets a connection stand, before it is believ
 FULL = 0.95  # share of what the speed carries
 GARBLED = 0.05  # share of lines that cannot be read
 LEAST_LINES = 20  # of the last seconds, before a share of lines is told
+MOSTLY = 0.5  # share of lines that cannot be read, from which the kit cannot be used
+UNREAD_AFTER, UNREAD_SPACINGS = 1.0, 4.0  # s, and usual spacings, without a reading while something comes
+UNREAD_LINES, UNREAD_WORDS, UNREAD_BYTES = (
+    5,
+    20,
+    400,
+)  # unreadable lines, lines of words, bytes, of what is no reading, before it is called that
 HELD_SHOWN = 200  # bytes of an open line that may be a prompt
 
 
@@ -25,6 +32,7 @@ def judge(kit: KitConnection, at: float) -> Address | None:
     if kit.unanswered and at - kit.opened_at > STANDS_AFTER:
         kit.own_trouble = None
     _judge_silence(kit, at)
+    _judge_unread(kit, at)
     kit.warning = _warning(kit, at)
     if not kit.speed.is_wrong(kit.since_open, kit.readable, at - kit.opened_at):
         return None
@@ -56,6 +64,28 @@ def _judge_silence(kit: KitConnection, at: float) -> None:
         kit.own_trouble = trouble("silent", link, seconds=seconds)
 
 
+def _judge_unread(kit: KitConnection, at: float) -> None:
+    """A kit whose readings were understood and that sends now what is none: its last value says nothing of the sensor any more,
+    and a run would record nothing."""
+    own, reader = kit.own_trouble, kit.chain.reader
+    if kit.parent or reader.format is None or (own is not None and own.code not in UNREAD_CODES):
+        return
+    spacing = reader.clock.spacing
+    lines, bad = kit.tally.lines_and_unreadable
+    since, unread, size = kit.unread
+    quiet = at - kit.last_reading
+    nothing = quiet > max(UNREAD_AFTER, UNREAD_SPACINGS * spacing if spacing == spacing else 0.0)
+    words = since >= UNREAD_WORDS and not kit.sends_on_change
+    endless = size >= UNREAD_BYTES and (unread > 0 or len(reader.cutter.held) >= UNREAD_BYTES)
+    rubbish = unread >= UNREAD_LINES or words or endless
+    mostly = lines >= LEAST_LINES and bad > MOSTLY * lines
+    if kit.readings and ((nothing and rubbish) or mostly):
+        code = "unlike" if reader.format.by_hand and nothing else "not-read"
+        kit.own_trouble = trouble(code, kit.address.name, share="all" if nothing or not lines else f"{bad / lines:.0%}")
+    elif own is not None:
+        kit.own_trouble = None
+
+
 def _warning(kit: KitConnection, at: float) -> LinkTrouble | None:
     link = kit.address.name
     told: LinkTrouble | None = getattr(kit.link, "warning", None)
@@ -68,6 +98,8 @@ def _warning(kit: KitConnection, at: float) -> LinkTrouble | None:
         return trouble("overload", link, speed=str(kit.address.speed), share=f"{load:.0%}")
     lines, bad = kit.tally.lines_and_unreadable
     format = kit.chain.reader.format
+    if format is not None and kit.own_trouble is not None and kit.own_trouble.code in UNREAD_CODES:
+        return None  # said already
     if lines >= LEAST_LINES and format is not None and format.by_hand and at - kit.last_reading > LOOK_BACK:
         return trouble("unlike", link)
     if lines >= LEAST_LINES and bad > GARBLED * lines:

@@ -270,6 +270,29 @@ def _line(name: str, groups: Mapping[str, str]) -> str:
     return f"{name} = {groups['way'].lower()} of {groups['name']} through {groups['level'].strip()}"
 
 
+def renamed_in_rule(text: str, old: str, new: str, *, ends: bool) -> str:
+    """A beginning, or ends, with the quantity or the events that they watch renamed; levels and their units, times and words of
+    the kit stay. Several events are counted by their name with an s behind it."""
+    parts = re.split(f"({BETWEEN_ENDS})", text, flags=re.IGNORECASE) if ends else [text]
+    patterns: Iterable[str] = ENDS.values() if ends else BEGINS.values()
+    return "".join(part if at % 2 else _renamed_part(part, old, new, patterns) for at, part in enumerate(parts))
+
+
+def _renamed_part(part: str, old: str, new: str, patterns: Iterable[str]) -> str:
+    space = re.fullmatch(r"(\s*)(.*?)(\s*)", part, re.DOTALL)
+    assert space is not None, "every text has this form"
+    for pattern in patterns:
+        found = re.fullmatch(pattern, space[2], re.IGNORECASE)
+        if found is None:
+            continue
+        name = found.groupdict().get("name")
+        if name in (old, f"{old}s", f"{old}es"):
+            start, end = found.span("name")
+            return f"{space[1]}{space[2][:start]}{new}{str(name).removeprefix(old)}{space[2][end:]}{space[3]}"
+        return part
+    return part
+
+
 def rule_of(plan: Plan, kinds: Mapping[str, Kind]) -> Rule:
     """The plan's rule with its names as the plan has them: `3 jumps` counts `jump`. kinds: of the plan's lines. Raises
     PlanTrouble where a sentence cannot be read, or names what the plan does not have."""

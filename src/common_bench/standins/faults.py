@@ -37,6 +37,11 @@ KIT: dict[str, tuple[str, Callable[[StandInKit], object]]] = {
     "floating": ("its input is connected to nothing", lambda kit: setattr(kit, "sensor", "floating")),
     "good sensor": ("its sensor is as it should be", lambda kit: setattr(kit, "sensor", "")),
     "names again": ("the line of names comes again", lambda kit: kit.send(b"ms;load;temp\r\n")),
+    "rubbish": ("bytes of another speed in the place of its lines", lambda kit: setattr(kit, "rubbish", "wrong speed")),
+    "endless rubbish": ("bytes without any end of a line", lambda kit: setattr(kit, "rubbish", "endless")),
+    "sign rubbish": ("signs in the place of its lines", lambda kit: setattr(kit, "rubbish", "letters")),
+    "mostly rubbish": ("one line in five is a reading", lambda kit: setattr(kit, "rubbish", "mostly")),
+    "no rubbish": ("its lines again", lambda kit: setattr(kit, "rubbish", "")),
     "long line": ("a line of a megabyte", lambda kit: kit.send(b"7" * 1_000_000 + b"\r\n")),
     "no text": ("a burst of bytes that are no text", lambda kit: kit.send(bytes(range(128, 256)) * 3 + b"\r\n")),
 }  # fmt: skip

@@ -54,6 +54,7 @@ class StandInKit(ABC):
         self.lamp = False
         self.silent = self.noisy = self.gated = False
         self.weak = self.halves = self.bursts = False
+        self.rubbish = ""  # what comes in the place of its lines
         self.drift = 0.0  # relative, on top of the kit's own
         self.clock_from = 0.0  # ms that the clock shows at a restart
         self.sensor = ""  # hum50, hum60, stuck, saturated, floating
@@ -141,6 +142,8 @@ class StandInKit(ABC):
 
     def _spoken(self, line: bytes) -> list[bytes]:
         """The line as it goes out: whole, damaged, or held back for a burst."""
+        if self.rubbish:
+            return [self._rubbish(line)]
         if self.halves and self._dice.random() < 0.1:
             line = line[self._dice.randrange(1, max(2, len(line) - 1)) :]
         if not self.bursts:
@@ -150,6 +153,19 @@ class StandInKit(ABC):
             return []
         held, self._held = self._held, []
         return held
+
+    def _rubbish(self, line: bytes) -> bytes:
+        """What comes in the place of a line: bytes of a wrong speed, the same without ends of lines, words that go on and on, or
+        mostly torn lines."""
+        if self.rubbish == "wrong speed":
+            return bytes(self._dice.choices(range(128, 256), k=len(line) - 1)) + b"\n"
+        if self.rubbish == "endless":
+            return bytes(self._dice.choices(range(128, 255), k=len(line)))
+        if self.rubbish == "letters":
+            return bytes(self._dice.choices(b"#@!%&?<>{}~^", k=len(line) - 1)) + b"\n"
+        return (
+            line if self._dice.random() < 0.2 else bytes(self._dice.choices(range(128, 256), k=len(line) - 1)) + b"\n"
+        )
 
     def _move(self, world: float) -> None:
         left = max(0.0, min(world - self._world, MOST_UNSEEN))

@@ -44,6 +44,8 @@ OFFERS = {
     "reading": (
         "Node",
         "read_working",
+        "renamed_in",
+        "renamed_in_expression",
         "WORDS",
     ),
     "ready": ("ready_ones",),

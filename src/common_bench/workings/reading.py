@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
@@ -223,3 +224,53 @@ def _with_clauses(way: Writing, operands: tuple[Node, ...], place: dict[str, int
         slots=tuple(slots),
         table=way.form,
     )
+
+
+def renamed_in(text: str, old: str, new: str) -> str:
+    """A working with a quantity renamed wherever a name of it stands: as what the line gives, or as an operand. Units, channels,
+    parameters of fits, remarks and words of the language stay. A line that cannot be read is renamed word by word, without
+    its numbers' units, quoted channels and remarks."""
+    try:
+        read = read_working(text)
+    except WorkingTrouble:
+        return _renamed_by_words(text, old, new)
+    begin = text.index(read.name)
+    places = {(begin, begin + len(read.name))} if read.name == old else set[tuple[int, int]]()
+    places |= {
+        (node.start, node.start + len(old))
+        for node in _nodes(read.expression)
+        if node.form == "name" and node.word == old
+    }
+    for start, end in sorted(places, reverse=True):
+        text = text[:start] + new + text[end:]
+    return text
+
+
+def renamed_in_expression(text: str, old: str, new: str) -> str:
+    """The same for an expression that gives no name, as an axis of the class graph; empty stays empty."""
+    if not text.strip() or "=" in text:
+        return renamed_in(text, old, new) if text.strip() else text
+    head = "expression_ = "
+    return renamed_in(head + text, old, new).removeprefix(head)
+
+
+def _nodes(node: Node) -> Iterator[Node]:
+    yield node
+    for each in node.operands:
+        yield from _nodes(each)
+
+
+# What is no name though it may be spelt like one: a number with its unit, a unit that is asked for, a channel, a remark.
+_NO_NAME = re.compile(
+    r"""\d+(?:[.,]\d+)?(?:[eE][+-]?\d+)?(?:\s*(?:±|\+-)\s*\d+(?:[.,]\d+)?)?\ [^\s,()]+ | \bas\s+\S+ | \bcalibrated\s+(?:"[^"]*"|“[^”]*”|\S+)
+    | "[^"]*" | “[^”]*” | \#.*""",
+    re.VERBOSE,
+)
+
+
+def _renamed_by_words(text: str, old: str, new: str) -> str:
+    name, parts, at = re.compile(rf"(?<!\w){re.escape(old)}(?!\w)"), list[str](), 0
+    for kept in _NO_NAME.finditer(text):
+        parts += [name.sub(new, text[at : kept.start()]), kept[0]]
+        at = kept.end()
+    return "".join([*parts, name.sub(new, text[at:])])

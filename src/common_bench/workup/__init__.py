@@ -39,6 +39,7 @@ OFFERS = {
         "check_span",
         "main_span",
         "named_spans",
+        "renamed_in_spans",
         "span_by_rule",
         "spans_in",
         "typed_span",

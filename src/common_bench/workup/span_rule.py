@@ -70,6 +70,16 @@ def check_span(used: str, events: Iterable[str]) -> None:
                 raise PlanTrouble("span-names-nothing", name=found["name"], known=", ".join(sorted(known)) or "none")
 
 
+def renamed_in_spans(used: str, old: str, new: str) -> str:
+    """The sentences of a plan's spans with an event renamed; times, spans' own names and quoted moments stay."""
+    kept = re.compile(r"\d+(?:[.,]\d+)?\s*s\b|[\"“][^\"”]*[\"”]|(?:^|;)\s*[^\W\d_]\w*\s*:")
+    name, parts, at = re.compile(rf"(?<!\w){re.escape(old)}(?!\w)"), list[str](), 0
+    for each in kept.finditer(used):
+        parts += [name.sub(new, used[at : each.start()]), each[0]]
+        at = each.end()
+    return "".join([*parts, name.sub(new, used[at:])])
+
+
 def named_spans(
     used: str, results: Mapping[str, Series | Events], moments: Sequence[Moment], seconds: float,
     chosen: Mapping[str, Span],

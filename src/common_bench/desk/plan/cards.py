@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 from common_bench.desk.look.labels import label, set_tip
 from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, say, set_property
 from common_bench.desk.look.sheet import px
-from common_bench.lesson.plan_checking import PlanFault
+from common_bench.lesson.plan_checking import LINES, PlanFault
 from common_bench.lesson.plan_details import DETAILS
 from common_bench.model.plan import ClassGraph, Plan
 
@@ -64,12 +64,6 @@ class TextFields:
         set_property(field, "wrong", not self._kept(name, field.text()))
 
 
-LINES = {
-    "straight": "a line", "through-zero": "a line through zero", "parabola": "a parabola", "power": "a power",
-    "exponential": "an exponential", "none": "no line",
-}  # fmt: skip
-
-
 class ClassFindsCard(Card):
     """y against x, the class finding, the accepted value; what is wrong under it."""
 
@@ -121,7 +115,9 @@ class ClassFindsCard(Card):
             line=list(LINES)[self.line.currentIndex()],
         )
         return self._change(
-            msgspec.structs.replace(plan, graph=graph if graph.y or graph.x or graph.finding else None),
+            msgspec.structs.replace(
+                plan, graph=graph if graph.y or graph.x or graph.finding or graph.accepted else None
+            ),
             "Change what the class finds",
         )
 

@@ -16,14 +16,11 @@ from common_bench.desk.look.sheet import palette
 from common_bench.exchange.tables import with_unit
 from common_bench.lesson.store import LessonStore
 from common_bench.model.class_line import ClassPoint, ClassResult, GroupPlace
-from common_bench.model.uncertainty import coverage_factor
 
 FIRST_SENTENCE = re.compile(r"[^?]*?[?]|.*?[.](?=\s[A-Z]|$)|.*", re.DOTALL)  # the rest stands beside the graph
 NOTE = 44  # characters of a line beside a point
 MANY = 20  # runs of groups compared, from which on it is shown how often each value came
 FEWEST_BARS, MOST_BARS, HISTOGRAM = 5, 30, 0.25  # bars; share of the graph that they take
-WIDEST = 13.0  # standard uncertainties, as of three groups
-RUNS_APART = 0.5  # of the way from one group to the next, over which its runs are spread
 
 
 def draw_class(
@@ -56,7 +53,7 @@ def draw_ground(graph: Graph, result: ClassResult) -> tuple[dict[int, float], fl
     bottom = "groups, each run a point" if compared else with_unit(result.x_label, x_unit)
     graph.name_axes(with_unit(pretty(result.y_label), y_unit), bottom)
     graph.getPlotItem().getAxis("bottom").setStyle(showValues=not compared)
-    at = places_across(result)
+    at = result.across()
     first, last = min(at.values()), max(at.values())
     margin = 0.7 if compared else 0.08 * ((last - first) or 1.0)
     _draw_class_line(graph, result, first - margin, last + margin)
@@ -79,40 +76,15 @@ def _draw_histogram(graph: Graph, values: list[float], left: float) -> float:
     return left + 1.05 * room
 
 
-def places_across(result: ClassResult) -> dict[int, float]:
-    """run -> where it stands across the graph."""
-    return {point.run: point.x.value for point in result.points} if result.x_label else _side_by_side(result)
-
-
-def _side_by_side(result: ClassResult) -> dict[int, float]:
-    """run -> where it stands: each group has a place, its runs beside each other."""
-    groups = list(dict.fromkeys(point.group for point in result.points))
-    found = {}
-    for place, group in enumerate(groups):
-        own = [point.run for point in result.points if point.group == group]
-        for number, run in enumerate(own):
-            found[run] = place + (RUNS_APART * (number / (len(own) - 1) - 0.5) if len(own) > 1 else 0.0)
-    return found
-
-
 def _draw_class_line(graph: Graph, result: ClassResult, low: float, high: float) -> None:
     """The class line, or the level where groups are compared, with its band."""
     x = np.linspace(low, high, 80)
-    if result.line is not None:
-        y, u = np.array([result.line.at(each) for each in x]), np.array([result.line.u_at(each) for each in x])
-    elif result.level is not None:
-        y, u = np.full(len(x), result.level.mean.value), np.full(len(x), result.level.mean.u)
-    else:
+    drawn = result.line_and_band(x.tolist())
+    if drawn is None:
         return
-    wide = u * _factor(result)
+    y, wide = map(np.array, drawn)
     graph.band(x, y - wide, y + wide, palette().verdigris, 45)
     graph.line(x, y, palette().verdigris, 2)
-
-
-def _factor(result: ClassResult) -> float:
-    """By which an uncertainty is wide enough to hold the truth in 95 of 100 classes, as far as that can be drawn."""
-    dof = result.line.u_dof if result.line is not None else result.level.mean.dof if result.level is not None else 0.0
-    return min(coverage_factor(dof), WIDEST)
 
 
 def _draw_place(

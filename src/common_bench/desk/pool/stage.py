@@ -58,7 +58,7 @@ class PoolStage(StageView):
         self._hidden = False
         self._order: list[int] = []  # of groups by what they found, which says nothing of whose it is
         self.names = button("", self.hide_names)
-        self.out = button("Out to CSV… (E)", self.export)
+        self.out = button("Export… (E)", self.export)
         self.aside = button("", self.ask_aside)
         self.open = button("", self.open_or_seal, role="main")
         self.which = choice([], tip="Which pools are looked at")
@@ -130,7 +130,7 @@ class PoolStage(StageView):
             "G": ("show one group after another", self.show_next),
             "X": ("set this bench's findings aside or take them back", self.ask_aside),
             "N": ("hide or show the groups' names", self.hide_names),
-            "E": ("out to CSV and JSON", self.export),
+            "E": ("export the lesson", self.export),
             "L": ("this lesson alone, or together with others", self.turn),
             "K": ("how a bench's number came about", self.walk),
             "S": (
@@ -202,7 +202,7 @@ class PoolStage(StageView):
         )  # fmt: skip
 
     def export(self) -> None:
-        ask_for_folder(self, self.hub)
+        ask_for_folder(self.hub)
 
     def export_to(self, folder: str) -> None:
         export_to(self.hub, folder)
@@ -245,7 +245,7 @@ class PoolStage(StageView):
         self.nameless.setVisible(not opened)
         self.how.setVisible(not nameless)
         self.names.setText("Show groups' names (N)" if self._hidden else "Hide groups' names (N)")
-        for widget in (self.names, self.aside, self.out):
+        for widget in (self.names, self.aside):
             widget.setVisible(whole and not nameless)
         self._offer_pools(opened=whole and not nameless)
         rows = self._own_rows()

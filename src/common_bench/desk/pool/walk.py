@@ -12,7 +12,6 @@ from PyQt6.QtGui import QMouseEvent
 from common_bench.desk.graphs.plots import Graph, font
 from common_bench.desk.look.pieces import Table
 from common_bench.desk.look.sheet import palette, px
-from common_bench.desk.pool.class_drawing import places_across
 from common_bench.desk.shell.hub import Hub
 from common_bench.model.class_line import ClassResult
 
@@ -86,7 +85,7 @@ class WalkBack:
         for each in own:
             at = f"  ({result.x_label} {each.x})" if result.x_label else ""
             lines.append(f"run {store.run(each.run).number}: {each.y}{at}")
-        across, here = places_across(result), next(point for point in own if point.run == run)
+        across, here = result.across(), next(point for point in own if point.run == run)
         (low, high), (bottom, top) = self._graph.getViewBox().viewRange()
         x, y = across[run], here.y.value
         anchor = (1.08 if x > (low + high) / 2 else -0.08, 1.1 if y < (bottom + top) / 2 else -0.1)
@@ -116,7 +115,7 @@ class WalkBack:
         result = self._result()
         if result is None or not result.points:
             return None
-        view, across = self._graph.getViewBox(), places_across(result)
+        view, across = self._graph.getViewBox(), result.across()
         away = {}
         for point in result.points:
             seen = view.mapViewToScene(QPointF(across[point.run], point.y.value))

@@ -28,6 +28,7 @@ from common_bench.lesson.words import (
     stated_words,
     tile_warning,
     wait_words,
+    warning_note,
 )
 from common_bench.model.bench import Group
 from common_bench.model.measured import NO_VALUE, Measured, plain
@@ -293,6 +294,8 @@ class Tile(QFrame):
                 self._say_state(bench_note(why), "red")
             elif befallen:
                 self._say_state(befallen, "red")
+            elif not lacks and (warned := warning_note(lesson, self.group)):
+                self._say_state(f"ready · {warned}", "amber")
             elif not lacks:
                 self._say_state("ready", "good")
             else:

@@ -91,7 +91,7 @@ class House:
 
     def show_shelf(self, told: str = "") -> ShelfWindow:
         """The shelf with no lesson open."""
-        window = ShelfWindow(self, self._faults.show_once() if self._faults is not None else "")
+        window = ShelfWindow(self, self._faults)
         self._take(window)
         if told:
             window.messages.tell(told, "red")

@@ -8,12 +8,13 @@ from pathlib import Path
 from typing import TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtWidgets import QApplication, QLineEdit, QPlainTextEdit
 
 from common_bench.book.changes import Change
 from common_bench.desk.look.messages import Ended, MessagePlace
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.steps import ChangeStep
-from common_bench.lesson.undo import Step, UndoHistory
+from common_bench.lesson.undo import UndoHistory, UndoStep
 from common_bench.lesson.words import Stage
 from common_bench.links.discovery import notices, plugged_in
 from common_bench.model.bench import Port, StandInNotice
@@ -85,7 +86,7 @@ class Hub(QObject):
         for answer, then in done:
             self.try_to(lambda answer=answer, then=then: then(answer.result()))  # type: ignore[misc]
 
-    def remember(self, step: Step) -> None:
+    def remember(self, step: UndoStep) -> None:
         """Something that was done and is no change of the book, as one step of undo."""
         self.history.push(step)
 
@@ -116,8 +117,15 @@ class Hub(QObject):
 
     # where one is
 
+    def keep_typed(self) -> None:
+        """Has the field or cell that is typed into keep its text, or refuse it, while it still belongs to what is shown."""
+        focus = QApplication.focusWidget()
+        if isinstance(focus, (QLineEdit, QPlainTextEdit)) and not self.messages.isAncestorOf(focus):
+            self.keys_back()
+
     def select(self, group: int) -> None:
         if group != self.group:
+            self.keep_typed()
             self.group = group
             self.selected.emit(group)
 
@@ -130,6 +138,7 @@ class Hub(QObject):
 
     def go(self, stage: Stage) -> None:
         if stage != self.stage:
+            self.keep_typed()
             self.stage = stage
             self.staged.emit(stage)
 

@@ -16,7 +16,7 @@ from common_bench.desk.look.pieces import vbox
 from common_bench.desk.look.sheet import px, wear
 from common_bench.desk.shelf.shelf import Shelf
 from common_bench.desk.shell.benches import Benches
-from common_bench.desk.shell.faults import FaultPanel
+from common_bench.desk.shell.faults import FaultPanel, Faults
 from common_bench.desk.shell.keys import Keyboard
 from common_bench.desk.shell.stage import Keys
 from common_bench.desk.shell.sweeper import Sweeper
@@ -31,11 +31,13 @@ LOOK = 1000  # ms between looks for kits and changed books
 class ShelfWindow(QMainWindow):
     """Shows the shelf; closing it ends the program."""
 
-    def __init__(self, house: House, last_crash: str = "") -> None:
-        """last_crash: the report of a crash before this start."""
+    def __init__(self, house: House, faults: Faults | None = None) -> None:
+        """faults: what nobody caught, which is shown here."""
         super().__init__()
         self._house = house
-        self.fault_panel = FaultPanel(last_crash)
+        self.fault_panel = FaultPanel(faults.show_once() if faults is not None else "")
+        if faults is not None:
+            faults.found.connect(self.fault_panel.show_fault)
         self.setWindowTitle("Common Bench")
         self.resize(1280, 800)
         self.setMinimumSize(1024, 640)

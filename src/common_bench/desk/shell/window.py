@@ -64,7 +64,7 @@ class Bench(QMainWindow):
         self.setAcceptDrops(True)
         self.fault_panel = FaultPanel(faults.show_once() if faults is not None else "")
         if faults is not None:
-            faults.found.connect(lambda words: self.fault_panel.show_fault(words))
+            faults.found.connect(self.fault_panel.show_fault)  # let go with the panel, as no function of ours would be
         self._build()
         hub.keys_back = self.setFocus
         hub.play_again = self._play_again
@@ -240,6 +240,7 @@ class Bench(QMainWindow):
     def _change_theme(self) -> None:
         if not self.isVisible():
             return
+        self.hub.keep_typed()
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         chosen = {name: stage.chosen() for name, stage in self.stages.items()}
@@ -264,6 +265,7 @@ class Bench(QMainWindow):
         """The shelf in the place of benches and stage; the lesson goes on. Once more: back to it."""
         if self._house is None:
             return
+        self.hub.keep_typed()
         if self.shelf is None:
             self.shelf = Shelf(self._house, self.hub.messages, px(Benches.WIDTH))
             self.pages.addWidget(self.shelf)
@@ -294,8 +296,10 @@ class Bench(QMainWindow):
     def _show_stage(self) -> None:
         if self.pages.currentIndex():
             self.show_lesson()
+        self.stack.setCurrentWidget(
+            self.stage
+        )  # first: a stage that fails to draw itself is still the one that is named
         self.stage.refresh()
-        self.stack.setCurrentWidget(self.stage)
         self._say_keys()
         self.setFocus()
         self.tick()
@@ -373,6 +377,7 @@ class Bench(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
+        self.hub.keep_typed()
         for clock in (self.frames, self._rounds, self._looks):
             clock.stop()
         try:
