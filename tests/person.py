@@ -117,8 +117,9 @@ class Desk:
         return sheet.palette().name
 
     def write(self, at: int, text: str) -> None:
-        """Types a line of the plan (-1: a new one) and Enter."""
+        """Types a line of the plan (-1: a new one) and Enter, and leaves the list."""
         type_into(self.window.stages["plan"].lines.rows[at].field, text)
+        self.window.setFocus()
 
     def undo(self) -> None:
         QTest.keyClick(self.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)

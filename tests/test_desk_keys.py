@@ -63,7 +63,8 @@ def leave_what_it_opened(made: Desk) -> None:
     while (menu := QApplication.activePopupWidget()) is not None:
         menu.close()
     focus = QApplication.focusWidget()
-    if made.hub.messages.asks or isinstance(focus, QLineEdit):
+    works_in_a_cell = isinstance(focus, Table) and focus.takes_typing
+    if made.hub.messages.asks or isinstance(focus, QLineEdit) or works_in_a_cell:
         QTest.keyClick(focus or made.window, Qt.Key.Key_Escape)
     assert not made.hub.messages.asks
 
@@ -149,7 +150,8 @@ def test_a_space_after_record_all_ends_one_run_and_says_so_and_it_can_go_on(work
     made.until(left, "its kit is heard no longer")
     made.undo()
     made.until(lambda: "cannot" in made.hub.messages.text or "go on" in made.hub.messages.text, "the refusal is told")
-    assert made.hub.history.undo_label() == "End 6 runs", "what could not be taken back is not lost from the way back"
+    assert [a for a, g in made.group.items() if not made.lesson.roster.recording(g)] == ["Chalk"], "the others go on"
+    assert made.hub.history.redo_label() == "End 6 runs", "what was taken back is not lost from the way on"
 
 
 def test_messages_move_nothing_take_no_focus_and_go_with_their_cause(worked: Desk) -> None:
@@ -271,6 +273,7 @@ def test_lines_are_changed_beside_the_graph_of_a_run_and_all_runs_follow(worked:
     low, _ = work.graph_card.pause.item.getRegion()
     work.graph_card.pause.item.setRegion((low, low + 0.55))
     made.until(lambda: "0.55 s apart" in made.lesson.store.plan.workings[0], "the line follows the pause")
+    made.window.setFocus()
     made.press("L")
     assert not work.lines_shown
 

@@ -7,10 +7,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLineEdit
 
+from common_bench.book.book import Book
 from common_bench.lesson.words import bench_words, column_rows
 from common_bench.standins.control import StandInProcess
-from person import open_desk
+from person import Desk, open_desk, type_into
 from waiting import Class
 
 School = Callable[..., Class]
@@ -49,3 +53,103 @@ def test_a_tile_shows_the_trouble_large_while_its_run_goes_on(
     made.kits.order(kits=["Basalt"], fault="no rubbish")
     made.until(lambda: not made.lesson.roster.why_not_ready(made.group["Basalt"]), "it is ready again")
     made.window.close()
+
+
+def test_letters_digits_and_enter_belong_to_the_cell_and_to_the_list_where_one_works(
+    stand_ins: Callable[..., StandInProcess], tmp_path: Path
+) -> None:
+    made = open_desk(tmp_path, stand_ins(world_speed=8.0))
+    made.press("1", "B")
+    table, stage = made.window.stage.by_bench, made.hub.stage
+    lessons = len(made.lesson.book.rows("lesson"))
+    cell = table.visualItemRect(table.item(0, 2)).center()
+    QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=cell)  # once
+    for text in ("0.20", "0.35", "0.5 ± 0.01"):  # one bench after the other, as in any table of numbers
+        for key in text:
+            QTest.keyClicks(QApplication.focusWidget(), key)
+        QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
+        QTest.qWait(40)
+    values = [str(made.lesson.store.conditions(group.id)["length"]) for group in made.lesson.store.groups]
+    assert values[:3] == ["0.200 ± 0.003 m", "0.350 ± 0.003 m", "0.500 ± 0.010 m"]
+    assert (made.hub.stage, len(made.lesson.book.rows("lesson"))) == (stage, lessons)
+    assert made.window.shelf is None
+    QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Escape)
+    assert QApplication.focusWidget() is made.window, "Escape gives the keys back to the stage"
+    # lines, one after the other
+    count = len(made.lesson.store.plan.workings)
+    field = made.window.stage.lines.rows[-1].field
+    QTest.mouseClick(field, Qt.MouseButton.LeftButton)
+    for text in ("high = largest of tension", "low = smallest of tension", "14 = "):
+        field = QApplication.focusWidget()
+        assert isinstance(field, QLineEdit)
+        field.insert(
+            text
+        )  # without the list of what is offered, which takes the window's place where there is no desktop
+        field.setModified(True)
+        QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
+        QTest.qWait(40)
+    assert made.lesson.store.plan.workings[count : count + 2] == (
+        "high = largest of tension",
+        "low = smallest of tension",
+    )
+    assert made.hub.stage == stage
+    assert made.window.stage.lines.rows[-1].field.text() in ("14 = ", ""), (
+        "what cannot be kept stands where it was typed"
+    )
+    made.window.close()
+
+
+def test_what_is_typed_is_kept_whatever_is_done_next(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:
+    made = open_desk(tmp_path, stand_ins(world_speed=8.0))
+    finds = made.window.stages["plan"].finds.texts.fields
+    basalt, chalk = made.group["Basalt"], made.group["Chalk"]
+
+    def typed(name: str, text: str) -> None:
+        made.press("1")
+        field = made.window.stages["plan"].finds.texts.fields[name]
+        QTest.mouseClick(field, Qt.MouseButton.LeftButton)
+        field.selectAll()
+        QTest.keyClicks(field, text)
+
+    assert finds
+    typed("accepted", "9.7 m/s^2")
+    made.hub.go("record")
+    assert made.lesson.store.plan.graph.accepted == "9.7 m/s^2"
+    typed("accepted", "9.6 m/s^2")
+    made.change_theme()
+    assert made.lesson.store.plan.graph.accepted == "9.6 m/s^2"
+    typed("accepted", "9.5 m/s^2")
+    made.hub.select(chalk if made.hub.group == basalt else basalt)
+    assert made.lesson.store.plan.graph.accepted == "9.5 m/s^2"
+    typed("y", "")
+    typed("finding", "")
+    typed("x", "")
+    made.press("Escape")
+    made.hub.go("record")
+    assert made.lesson.store.plan.graph is not None, "an accepted value alone is kept too"
+    typed("accepted", "9.4 m/s^2")
+    made.window.close()
+    book = Book.open(made.lesson.book.path, readonly=True)
+    try:
+        assert "9.4 m/s^2" in book.rows("plan")[-1]["text"], "a window that is closed keeps it too"
+    finally:
+        book.close()
+
+
+def test_an_accepted_value_without_a_unit_goes_all_the_way_to_the_pool(worked: Desk) -> None:
+    made = worked
+    fields = made.window.stages["plan"].finds.texts.fields
+    made.press("1")
+    type_into(fields["finding"], "n = -2 + 0 * slope / (1 s²/m)")
+    made.hub.messages.notice._act.click()  # the class graph is drawn anew
+    for accepted, faulty in (("-2", False), ("-2 ± 0.1", False), ("3 m", True), ("half", True), ("0.5 ± ?", False)):
+        made.press("1")
+        type_into(fields["accepted"], accepted)
+        made.hub.messages.notice._act.click()
+        assert bool(made.lesson.store.faults) == faulty, accepted
+        made.press("6")
+        assert made.window.stack.currentWidget() is made.window.stages["pool"]
+        made.see("n = −2", made.window.stage)
+        said = made.window.stage.finding_card.agreement.text()
+        assert faulty == (said == ""), said
+        assert faulty or accepted in said

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from PyQt6.QtCore import QAbstractItemModel, QModelIndex, Qt, QTimer
-from PyQt6.QtGui import QPalette
-from PyQt6.QtWidgets import QComboBox, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PyQt6.QtGui import QColor, QPainter, QPalette, QPen
+from PyQt6.QtWidgets import QComboBox, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+
+from common_bench.desk.look.sheet import palette, px
 
 
 class CellDelegate(QStyledItemDelegate):
@@ -23,6 +25,16 @@ class CellDelegate(QStyledItemDelegate):
         colour = index.data(Qt.ItemDataRole.ForegroundRole)
         if colour is not None:
             option.palette.setBrush(QPalette.ColorRole.HighlightedText, colour)
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        """The cell that typing goes to has a frame."""
+        super().paint(painter, option, index)
+        editable = bool(index.flags() & Qt.ItemFlag.ItemIsEditable)
+        if painter is not None and editable and option.state & QStyle.StateFlag.State_HasFocus:
+            painter.save()
+            painter.setPen(QPen(QColor(palette().copper), px(2)))
+            painter.drawRect(option.rect.adjusted(1, 1, -2, -2))
+            painter.restore()
 
     def createEditor(self, parent: QWidget | None, option: QStyleOptionViewItem, index: QModelIndex) -> QWidget | None:
         """A list to choose from, where a column takes only some words."""

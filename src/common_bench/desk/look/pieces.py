@@ -8,6 +8,7 @@ from typing import TypeVar
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent
 from PyQt6.QtWidgets import (
+    QAbstractItemDelegate,
     QAbstractItemView,
     QBoxLayout,
     QCheckBox,
@@ -289,6 +290,8 @@ class Table(QTableWidget):
             head.setTextAlignment(self._align(column))
         self.setItemDelegate(CellDelegate(self, offered or {}))
         unfocused(self)
+        if edit:
+            self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)  # a cell that was clicked is where typing goes
         self.itemChanged.connect(self._changed)
         self.setTabKeyNavigation(False)
 
@@ -358,6 +361,27 @@ class Table(QTableWidget):
         """A column that became narrower, as another grew, folds its words: rows are as high as they need now."""
         if self._wrap and self.rowCount():
             self._fold.start()
+
+    @property
+    def takes_typing(self) -> bool:
+        """Whether the cell that is chosen can be edited, so that letters, digits and Enter belong to it."""
+        item = self.currentItem()
+        return item is not None and bool(item.flags() & Qt.ItemFlag.ItemIsEditable) and item.column() in self._edit
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Enter opens the chosen cell, as any letter does; Delete and Backspace begin with an empty one."""
+        enter = event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+        if enter and self.takes_typing and self.state() != QAbstractItemView.State.EditingState:
+            self.editItem(self.currentItem())
+            return
+        super().keyPressEvent(event)
+
+    def closeEditor(self, editor: QWidget | None, hint: QAbstractItemDelegate.EndEditHint) -> None:
+        """Enter goes on to the cell below, as in any table of numbers."""
+        row, column = self.currentRow(), self.currentColumn()
+        super().closeEditor(editor, hint)
+        if hint == QAbstractItemDelegate.EndEditHint.SubmitModelCache and row + 1 < self.rowCount():
+            self.setCurrentCell(row + 1, column)
 
     def refill(self) -> None:
         """What was typed and refused does not stay as if it were kept: once the editor is closed, all is shown anew."""

@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout,
 from common_bench.desk.look.labels import ShortLabel, label, set_tip, without_marks
 from common_bench.desk.look.pieces import Card, Field, button, hbox, say, scrolled, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
-from common_bench.desk.plan.cards import keys_back
 from common_bench.lesson.line_offers import completions, correction, word_before
 from common_bench.lesson.plan_editing import PlanLine
 from common_bench.model.plan import Plan
@@ -74,6 +73,13 @@ class LineField(Field):
             return True
         return bool(super().event(event))
 
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Enter keeps the line as it stands: what is offered beside it goes."""
+        popup = self._completer.popup()
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and popup is not None:
+            popup.hide()
+        super().keyPressEvent(event)
+
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)
         self.entered.emit()
@@ -134,9 +140,8 @@ class LineRow(QFrame):
         column = vbox(row, self.under, spacing=0)
         column.setContentsMargins(px(8), px(3), px(8), px(3))
         self.setLayout(column)
-        field.editingFinished.connect(self._finished)
+        field.editingFinished.connect(self.finish)
         field.textEdited.connect(self._look_over)
-        field.returnPressed.connect(partial(keys_back, field))
         self.under.hide()
         field.entered.connect(lambda: chosen(self.line))
 
@@ -184,7 +189,8 @@ class LineRow(QFrame):
         if self._correction is not None:
             self._kept(self.line, self._correction)
 
-    def _finished(self) -> None:
+    def finish(self) -> None:
+        """Keeps what was typed, if anything was."""
         window = self.window()
         if self.field.isModified() and window is not None and window.isVisible():
             self.field.setModified(False)
@@ -215,6 +221,7 @@ class LinesCard(Card):
         self._look = look
         self.rows: list[LineRow] = []
         self._shown: int | None = None
+        self._goes_on = False  # the focus moves on after a line that was kept
         self._later = QTimer(self)  # once the rows have their places
         self._later.setSingleShot(True)
         self._later.setInterval(0)
@@ -240,9 +247,11 @@ class LinesCard(Card):
     def show_lines(self, lines: Sequence[PlanLine], chosen: int | None) -> None:
         """chosen: which of them; the last row waits for a new one."""
         while len(self.rows) < len(lines) + 1:
-            row = LineRow(LineField(self._plan, self._channels), self._look, self._kept, self._chosen)
+            row = LineRow(LineField(self._plan, self._channels), self._look, self._kept, self._chosen_by)
+            row.field.returnPressed.connect(partial(self._go_on, row))
             self.rows.append(row)
             self._column.addWidget(row)
+            row.show()  # at once: typing may go on in it
         while len(self.rows) > len(lines) + 1:
             row = self.rows.pop(-2 if len(self.rows) > 1 else -1)
             row.setParent(None)
@@ -252,6 +261,25 @@ class LinesCard(Card):
         self._shown = chosen
         if chosen is not None:
             self._later.start()
+
+    def _chosen_by(self, line: PlanLine | None) -> None:
+        if not self._goes_on:
+            self._chosen(line)
+
+    def _go_on(self, row: LineRow) -> None:
+        """Enter keeps a line and typing goes on in the list: in the same line, or behind the last one in a new one. The line that was just
+        written stays the chosen one."""
+        row.finish()
+        if row in self.rows[-2:] and row.field.property("wrong") != "typed":
+            QTimer.singleShot(0, self._to_the_new_line)  # once what offered words is gone, and Enter is over
+
+    def _to_the_new_line(self) -> None:
+        self._goes_on = True
+        window = self.window()
+        if window is not None:
+            window.activateWindow()  # the list of what was offered may have been the active one
+        self.rows[-1].field.setFocus()
+        self._goes_on = False
 
     def _into_view(self) -> None:
         if self._shown is not None and self._shown < len(self.rows):

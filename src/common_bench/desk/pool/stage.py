@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QComboBox, QWidget
 
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.labels import label
@@ -62,6 +62,7 @@ class PoolStage(StageView):
         self.aside = button("", self.ask_aside)
         self.open = button("", self.open_or_seal, role="main")
         self.which = choice([], tip="Which pools are looked at")
+        self.which.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.which.activated.connect(lambda _: self._show_which())
         self.steps, self.nameless = button("", self.show_next), button("Values first (V)", self.open_without_names)
         for widget in (self.which, self.nameless, self.steps, self.out, self.open):
@@ -112,6 +113,7 @@ class PoolStage(StageView):
         self.state_card = Card()
         self.state = label("", wrap=True)
         self.state_card.add(self.state)
+        self.state_card.body.addLayout(hbox(button("Export the lesson… (E)", self.export, role="link"), None))
         right = scrolled(vbox(self.finding_card, self.scatter_card, self.who_card, self.state_card, None, spacing=11))
         body = hbox(left, right, spacing=11)
         body.setStretch(0, 67)
@@ -245,7 +247,7 @@ class PoolStage(StageView):
         self.nameless.setVisible(not opened)
         self.how.setVisible(not nameless)
         self.names.setText("Show groups' names (N)" if self._hidden else "Hide groups' names (N)")
-        for widget in (self.names, self.aside):
+        for widget in (self.names, self.aside, self.out):
             widget.setVisible(whole and not nameless)
         self._offer_pools(opened=whole and not nameless)
         rows = self._own_rows()

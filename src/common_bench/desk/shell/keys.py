@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 )
 from PyQt6.sip import isdeleted
 
+from common_bench.desk.look.pieces import Table
 from common_bench.desk.shell.stage import Keys
 
 MOVES_IN_LISTS = ("Up", "Down")
@@ -74,6 +75,8 @@ class Keyboard(QObject):
             return self._leave(focus)
         if is_typing(focus) or event.modifiers() & MODIFIED:
             return False
+        if isinstance(focus, Table) and focus.takes_typing:
+            return False  # the cell is where one works
         if isinstance(focus, QAbstractItemView) and name in MOVES_IN_LISTS:
             return False
         if isinstance(focus, (QPushButton, QComboBox)) and name in PRESSES:
@@ -95,6 +98,9 @@ class Keyboard(QObject):
                 return False  # the editor of a table's cell closes by itself
             if self._escape():
                 return True
+            self._window.setFocus()
+            return True
+        if isinstance(focus, Table) and focus.takes_typing:
             self._window.setFocus()
             return True
         return bool(self._escape())
