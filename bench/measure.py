@@ -129,7 +129,7 @@ def our_chain(link: str, seconds: float) -> float:
         engine, book, (kit,) = engine_with(Path(folder), [link])
         while not engine.snapshot.kits[kit].can_record:
             time.sleep(0.05)
-        engine.begin_runs([(kit, 1, 1)], Rule())
+        engine.begin_runs([(kit, 1, 1)], Rule()).result()
         began, first = time.perf_counter(), engine.snapshot.kits[kit].readings
         time.sleep(seconds)
         engine.stop()
@@ -290,7 +290,7 @@ def engine() -> None:
         while not all(running.snapshot.kits[kit].can_record for kit in kits):
             time.sleep(0.05)
         for at, kit in enumerate(kits, 1):
-            running.begin_runs([(kit, at, 1)], Rule())
+            running.begin_runs([(kit, at, 1)], Rule()).result()
         time.sleep(1)
         before, began = thread_seconds(("engine", "journal")), time.perf_counter()
         time.sleep(seconds)

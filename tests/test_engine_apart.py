@@ -492,3 +492,49 @@ def test_a_book_is_held_until_the_process_that_hears_has_ended(apart: Callable[.
     with pytest.raises(ProcessLookupError):
         os.kill(process, 0)
     Book.open(made.lesson.book.path).close()
+
+
+def test_a_process_that_stands_still_holds_up_no_action_of_a_person_and_does_all_of_them_when_it_goes_on(
+    apart: Callable[..., Class],
+) -> None:
+    made = apart(count=8)
+    lesson, engine, groups = made.lesson, made.lesson.engine, list(made.group.values())
+    made.by_hand()
+    engine.patience = 0.1  # as the window's is
+    process = engine.process  # type: ignore[union-attr]
+    took: dict[str, float] = {}
+
+    def act(name: str, what: Callable[[], object]) -> None:
+        began = time.monotonic()
+        what()
+        took[name] = time.monotonic() - began
+
+    os.kill(process, signal.SIGSTOP)
+    try:
+        plan = lesson.store.plan
+        act(
+            "plan",
+            lambda: lesson.planning.change_plan(
+                msgspec.structs.replace(plan, workings=plan.workings[:-1]), "Take a line off"
+            ),
+        )
+        act("kit", lambda: lesson.roster.give_kit(lesson.store.kit_of(groups[0]) or 0, groups[1]))
+        act("begin", lambda: lesson.recording.begin_runs(groups[2:]))
+        assert lesson.recording.is_late
+        events = [event.trouble.code for event in lesson.tick() if event.trouble is not None]
+        assert events.count("engine-follows-later") == 1, "it is told, once"
+    finally:
+        os.kill(process, signal.SIGCONT)
+    assert max(took.values()) < 0.5, took  # of which 0.1 s is waiting
+    made.until(lambda: all(lesson.roster.recording(group) for group in groups[2:]), "the runs begin")
+    began = [run.id for run in lesson.store.runs()]
+    os.kill(process, signal.SIGSTOP)
+    try:
+        act("end", lambda: lesson.recording.end_runs(groups))
+        act("resume", lambda: lesson.recording.resume_runs(began))
+    finally:
+        os.kill(process, signal.SIGCONT)
+    assert max(took.values()) < 0.5, took
+    made.until(lambda: all(lesson.roster.recording(group) for group in groups[2:]), "they go on")
+    lesson.recording.end_runs(groups)
+    made.until(lambda: len(lesson.store.kept_runs()) == len(began), "all are kept")

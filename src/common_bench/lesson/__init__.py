@@ -296,6 +296,7 @@ OFFERS = {
         "Reworked",
         "TriedSpan",
     ),
+    "working_up": ("Rework",),
 }
 
 __all__ = names_of(OFFERS)

@@ -10,8 +10,9 @@ import msgspec
 from common_bench.book.changes import Change
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.worked_runs import finding_rows, findings_in, named_in, taken_of
-from common_bench.lesson.working_up import WorkingUp
+from common_bench.lesson.worked_runs import finding_rows, findings_in, named_in, span_of, taken_of
+from common_bench.lesson.working_up import Rework, WorkingUp
+from common_bench.model.run import Finding
 from common_bench.model.trouble import FindingTrouble
 from common_bench.workup.span_rule import main_span, span_by_rule, spans_in, typed_span
 
@@ -30,26 +31,55 @@ class ChosenSpans:
     def type_span(self, run: int, text: str) -> Change:
         """The span that is used, or one with a name, as a person types it: `2 to 14`, `early: from let_go to 5 s after`. Raises
         Trouble where it cannot be read or found, and where that gives no finding."""
+        return self.typing_span(run, text).now()
+
+    def typing_span(self, run: int, text: str) -> Rework:
+        """As `type_span`, with the slow part apart."""
         name, rule = typed_span(text)
-        replayed = self._working_up.replayed(run)
-        span = span_by_rule(rule, replayed.results, self._store.moments(run), replayed.seconds) if rule else None
-        if name:
-            return self.choose_named_span(run, name, span)
-        return self._working_up.choose_span(run, span or self._working_up.span_by_plan(run))
+        moments, read, used, book = (
+            self._store.moments(run),
+            self._working_up.reader(run),
+            self._store.plan.rule.used,
+            self._store.book,
+        )
+        found: list[Rework] = []
+
+        def compute() -> object:
+            replayed = read()
+            span = span_by_rule(rule, replayed.results, moments, replayed.seconds) if rule else None
+            work = (
+                self.choosing_named_span(run, name, span)
+                if name
+                else self._working_up.choosing_span(run, span or span_of(book, replayed, used))
+            )
+            found.append(work)
+            return work.compute()
+
+        return Rework(compute, lambda given: found[0].keep(given))
 
     def choose_named_span(self, run: int, name: str, span: tuple[float, float] | None) -> Change:
         """Works the lines of a run that end with `during NAME` up over another span; None: as the plan finds it. Raises Trouble
         where the plan has no such span, or where that gives no finding."""
-        self._working_up.until_kept()
-        book, found, used = self._store.book, self._store.run(run), self._store.plan.rule.used
+        return self.choosing_named_span(run, name, span).now()
+
+    def choosing_named_span(self, run: int, name: str, span: tuple[float, float] | None) -> Rework:
+        """As `choose_named_span`, with the slow part apart."""
+        book, found, plan = self._store.book, self._store.run(run), self._store.plan
         known = self.span_names
         if name not in known:
             raise FindingTrouble("no-such-span", name=name, known=", ".join(known) or "none")
         spans = {**found.spans, name: span} if span is not None else {k: v for k, v in found.spans.items() if k != name}
-        replayed = replace(self._working_up.replayed(run), run=msgspec.structs.replace(found, spans=spans))
-        old = {finding.name: finding for finding in self._store.findings(run)}
-        main = main_span(old.values()) or self._working_up.span_by_plan(run)
-        named = named_in(book, replayed, used)
-        new = findings_in(replayed, main, self._store.plan.findings, taken_of(book, run), named)
-        rows = [book.changed("run", run, spans=json.dumps(spans), trouble=""), *finding_rows(book, run, old, new)]
-        return self._changes.do(f"Choose the span “{name}”", rows)
+        read, main = self._working_up.reader(run), main_span(self._store.findings(run))
+
+        def compute() -> list[Finding]:
+            replayed = replace(read(), run=msgspec.structs.replace(found, spans=spans))
+            named, used = named_in(book, replayed, plan.rule.used), main or span_of(book, replayed, plan.rule.used)
+            return findings_in(replayed, used, plan.findings, taken_of(book, run), named)
+
+        def keep(new: list[Finding]) -> Change:
+            self._working_up.until_kept()
+            old = {finding.name: finding for finding in self._store.findings(run)}
+            rows = [book.changed("run", run, spans=json.dumps(spans), trouble=""), *finding_rows(book, run, old, new)]
+            return self._changes.do(f"Choose the span “{name}”", rows)
+
+        return Rework(compute, keep)

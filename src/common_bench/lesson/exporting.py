@@ -222,9 +222,8 @@ def _export_run(
     return files
 
 
-def keep_run_csv(lesson: OpenLesson, run: int, path: Path) -> Path:
+def keep_run_csv(replayed: Replayed, path: Path) -> Path:
     """One run as a table with units and uncertainties; a file that is there stays. Gives where it is. Raises Trouble."""
-    replayed = lesson.working_up.replayed(run)
     units = {c.name: c.unit for c in replayed.format.columns} if replayed.format else {}
     return _keep_csv(path, lambda: run_csv(replayed.t, replayed.raw, units, quantities(replayed)))
 

@@ -221,6 +221,7 @@ class OpenLesson:
         """What has happened since last asked: runs that have ended are given to be worked up, what has been worked up
         is kept, formats are remembered. To be asked a few times a second, at once where there `is_more`."""
         found = self._engine.events() if self._engine is not None else self._seen_elsewhere()
+        found += [EngineEvent("failed", trouble=trouble) for trouble in self.recording.tick()]
         gone = self.rescue.look()
         if gone is not None:
             found.append(EngineEvent("moved", trouble=gone))

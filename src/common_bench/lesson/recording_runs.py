@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Future
+from concurrent.futures import TimeoutError as NotInTime
 
 import msgspec
 
@@ -43,6 +45,8 @@ class Recording:
     ) -> None:  # fmt: skip
         self._store, self._changes, self._roster, self._engine = store, changes, roster, engine
         self._working_up, self._predictions = working_up, predictions
+        self._late: list[tuple[Future[dict[int, Trouble]] | Future[None], Mapping[int, int]]] = []
+        self.is_late = False  # whether the last command is still to be done
 
     def lacks(self, group: int) -> list[str]:
         """What a bench lacks that the plan asks for, in words, though a run could begin; empty where it is ready."""
@@ -61,8 +65,11 @@ class Recording:
 
     def begin_runs(self, groups: Sequence[int]) -> list[int]:
         """Begins a run on each bench that is ready, or has it wait for what the rule waits for; gives the groups. Each copies
-        its conditions of now, and keeps what it lacks. Raises PlanTrouble where the rule cannot be read, EngineTrouble where none could
-        begin in time."""
+        its conditions of now, and keeps what it lacks.
+
+        Waits no longer than the engine's patience: where `is_late` then, the runs begin as soon as the engine can, and `tick` says
+        what it refused. Raises PlanTrouble where the rule cannot be read, EngineTrouble where nothing is heard any more.
+        """
         store = self._store
         asked: dict[int, tuple[int, int, int]] = {}  # group -> kit, run and its number
         rule = rule_of(store.plan, store.workings.kinds)
@@ -79,13 +86,15 @@ class Recording:
             for name, value in store.stated(group).items():
                 store.book.record("run_condition", run=run, name=name, **condition_row(value))
             asked[group] = (state.kit, run, number)
-        try:
-            refused = self._engine.begin_runs([*asked.values()], rule) if self._engine is not None and asked else {}
-        except Trouble as trouble:
-            if trouble.code != "engine-busy":  # else it is being done still
-                self._refuse({run: trouble for _, run, _ in asked.values()})
-            store.refresh("run", "run_condition")
-            raise
+        refused: dict[int, Trouble] = {}
+        if self._engine is not None and asked:
+            by_kit = {kit: run for kit, run, _ in asked.values()}
+            try:
+                refused = self._soon(self._engine.begin_runs([*asked.values()], rule), by_kit)
+            except Trouble as trouble:
+                self._refuse(dict.fromkeys(by_kit.values(), trouble))
+                store.refresh("run", "run_condition")
+                raise
         self._refuse({run: refused[kit] for kit, run, _ in asked.values() if kit in refused})
         begun = {group: run for group, (kit, run, _) in asked.items() if kit not in refused}
         for group, run in begun.items():
@@ -93,18 +102,44 @@ class Recording:
         store.refresh("run", "run_condition")
         return list(begun)
 
+    def _soon(self, answer: Future[dict[int, Trouble]] | Future[None], runs: Mapping[int, int]) -> dict[int, Trouble]:
+        """What the engine refuses, by kit; nothing yet where it is late. runs: kit -> its run, that begins."""
+        assert self._engine is not None
+        self.is_late = False
+        try:
+            return answer.result(self._engine.patience) or {}
+        except NotInTime:
+            self._late.append((answer, runs))
+            self.is_late = True
+            return {}
+
+    def tick(self) -> list[Trouble]:
+        """What was refused of the commands for which nobody waited, once the engine has answered. To be asked a few times a second."""
+        told: list[Trouble] = []
+        for answer, runs in [each for each in self._late if each[0].done()]:
+            self._late.remove((answer, runs))
+            try:
+                refused = answer.result() or {}
+            except Trouble as trouble:
+                refused = dict.fromkeys(runs, trouble)
+                told.append(trouble)
+            self._refuse({runs[kit]: trouble for kit, trouble in refused.items() if kit in runs})
+            told += [trouble for _, trouble in zip(range(1), refused.values(), strict=False) if trouble not in told]
+            self._store.refresh("run")
+        return told
+
     def _refuse(self, runs: Mapping[int, Trouble]) -> None:
         for run, trouble in runs.items():
             ending = Ending("begin-refused", {"told": trouble.what})
             self._store.book.amend("run", run, state="closed", ending=json.dumps(msgspec.to_builtins(ending)))
 
     def end_runs(self, groups: Sequence[int], ending: Ending = BY_HAND) -> list[int]:
-        """Ends the runs under way on these benches, calls those off that wait; gives the ids of what ended. ending: why. Raises EngineTrouble where one could
-        not be ended in time; it goes on then."""
+        """Ends the runs under way on these benches, calls those off that wait; gives the ids of what ended, or ends as soon as the engine
+        can, where it `is_late`. ending: why. Raises EngineTrouble where nothing is heard any more."""
         states = [state for group in groups if (state := self._roster.state(group)) is not None]
         under_way = [state for state in states if state.run is not None or state.waits is not None]
         if self._engine is not None and under_way:
-            self._engine.end_runs([state.kit for state in under_way], ending)
+            self._end([state.kit for state in under_way], ending)
         return [state.run.id for state in under_way if state.run is not None]
 
     def resume_runs(self, runs: Sequence[int]) -> list[int]:
@@ -117,19 +152,24 @@ class Recording:
 
     def _resume(self, runs: Sequence[int]) -> dict[int, Trouble]:
         """Resumes those of the runs that can go on; gives why each of the others cannot."""
-        refused: dict[int, Trouble] = {}
-        groups = {row["id"]: row["group"] for row in self._store.book.rows("run") if row["id"] in runs}
+        states = (
+            {row["id"]: self._roster.state(row["group"]) for row in self._store.book.rows("run", id=list(runs))}
+            if runs
+            else {}
+        )
+        known = {run: state.kit for run, state in states.items() if state is not None}
+        refused: dict[int, Trouble] = {run: Trouble("run-cannot-go-on") for run in runs if run not in known}
+        if self._engine is not None and known:
+            refused |= self._soon(self._engine.resume_runs([(kit, run) for run, kit in known.items()]), {})
         for run in runs:
-            state = self._roster.state(groups[run]) if run in groups else None
-            try:
-                if self._engine is None or state is None:
-                    raise Trouble("run-cannot-go-on")
-                self._engine.resume_run(state.kit, run)
+            if run not in refused:
                 self._working_up.reopened(run)
-            except Trouble as trouble:
-                refused[run] = trouble
         self._store.refresh("run")
         return refused
+
+    def _end(self, kits: Sequence[int], ending: Ending) -> None:
+        assert self._engine is not None
+        self._soon(self._engine.end_runs(kits, ending), {})
 
     def under_way(self, runs: Sequence[int]) -> dict[int, int]:
         """Run -> kit, of those among the runs that are recorded just now, or wait to begin."""
@@ -150,7 +190,7 @@ class Recording:
             state.waits.id for state in self._roster.kits.values() if state.waits is not None and state.waits.id in kits
         ]
         if self._engine is not None and kits:
-            self._engine.end_runs([*kits.values()], BY_HAND)
+            self._end([*kits.values()], BY_HAND)
         self._set_aside(there, BEGUN_BY_MISTAKE)
         return [run for run in kits if run not in waited], waited
 

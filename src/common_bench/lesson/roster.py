@@ -258,13 +258,14 @@ class Roster:
         if self._engine is None:
             return
         tables = {row.table for row in change.rows}
-        if tables & {"calibration", "bench", "kit", "plan"}:
-            for kit in {**self._called, **self.kits}:
-                self._engine.calibrate(kit, self._store.calibrations(kit))
-        if "kit" in tables:
-            self._follow_kits({row.id for row in change.rows if row.table == "kit" and _tells_a_format(row)})
-        if "plan" in tables:
-            self._engine.work(self._store.watching)
+        with self._engine.together():
+            if tables & {"calibration", "bench", "kit", "plan"}:
+                for kit in {**self._called, **self.kits}:
+                    self._engine.calibrate(kit, self._store.calibrations(kit))
+            if "kit" in tables:
+                self._follow_kits({row.id for row in change.rows if row.table == "kit" and _tells_a_format(row)})
+            if "plan" in tables:
+                self._engine.work(self._store.watching)
 
     def _follow_asking(self, kit: int) -> None:
         text = next(row["asking"] for row in self._store.rows("kit") if row["id"] == kit)

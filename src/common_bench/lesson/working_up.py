@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
-from typing import TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 import numpy as np
@@ -25,6 +25,7 @@ from common_bench.lesson.store_rows import condition_row, run_of
 from common_bench.lesson.worked_runs import (
     Asked,
     Outcome,
+    Reworked,
     TriedSpan,
     finding_rows,
     findings_in,
@@ -51,6 +52,17 @@ WORKERS = 2
 
 Given = TypeVar("Given")
 EVENT_HALF = 0.01  # s on each side of an event that is set aside, within which it is found again
+
+
+class Rework(NamedTuple):
+    """A change of a run that takes long to work out. compute: the slow part, for a worker; keep: what is done with its answer in the
+    lesson's own thread, as one change. Both raise Trouble in words."""
+
+    compute: Callable[[], Any]
+    keep: Callable[[Any], Change]
+
+    def now(self) -> Change:
+        return self.keep(self.compute())
 
 
 class WorkingUp:
@@ -281,51 +293,100 @@ class WorkingUp:
 
     def choose_span(self, run: int, span: tuple[float, float]) -> Change:
         """Works a run up over another span. Raises Trouble where that gives no finding; the old one then stays."""
-        self.until_kept()
-        book = self._store.book
-        old = {finding.name: finding for finding in self._store.findings(run)}
-        rows = finding_rows(book, run, old, self.worked_up(run, span))
-        if self._store.run(run).trouble is not None:
-            rows.append(book.changed("run", run, trouble=""))
-        return self._changes.do("Choose the span", rows)
+        return self.choosing_span(run, span).now()
+
+    def choosing_span(self, run: int, span: tuple[float, float]) -> Rework:
+        """As `choose_span`, with the slow part apart."""
+        book, plan, read = self._store.book, self._store.plan, self.reader(run)
+
+        def compute() -> list[Finding]:
+            replayed = read()
+            named = named_in(book, replayed, plan.rule.used)
+            return findings_in(replayed, span, plan.findings, taken_of(book, run), named)
+
+        def keep(found: list[Finding]) -> Change:
+            self.until_kept()
+            old = {finding.name: finding for finding in self._store.findings(run)}
+            rows = finding_rows(book, run, old, found)
+            if self._store.run(run).trouble is not None:
+                rows.append(book.changed("run", run, trouble=""))
+            return self._changes.do("Choose the span", rows)
+
+        return Rework(compute, keep)
+
+    def reader(self, run: int) -> Callable[[], Replayed]:
+        """Gives the run as a whole, in any thread: as it is held, or read from its bytes. Raises FindingTrouble as `replayed`."""
+        held, found = self._held.get(run), self._closed(run)
+        if isinstance(held, Trouble):
+            raise held
+        book, channels = self._store.book, self._store.channels
+        return lambda: replace(held, run=found) if held is not None else replay(book, found, channels)
 
     def leave_out(self, run: int, stretch: tuple[float, float], reason: str) -> Change:
         """Sets a stretch of a run aside, as if nothing had been heard in it, and works the run up again. Raises Trouble for a
         stretch without length and where no reason is given."""
+        return self.leaving_out(run, stretch, reason).now()
+
+    def leaving_out(self, run: int, stretch: tuple[float, float], reason: str) -> Rework:
+        """As `leave_out`, with the slow part apart."""
         low, high = min(stretch), max(stretch)
-        return self._left_out(run, LeftOut(low, high, no_reason(reason)))
+        left_out = LeftOut(low, high, no_reason(reason))
+        return self._left_out(run, "Set a stretch aside", lambda _: left_out)
 
     def leave_out_reading(self, run: int, t: float, reason: str) -> Change:
         """Sets the reading nearest to t s aside, by itself: it leaves no gap. Raises Trouble where no reason is given."""
-        readings = self.replayed(run).t
-        at = reading_at(self.replayed(run), t)
-        if at is None:
-            raise FindingTrouble("run-without-readings", number=self._store.run(run).number)
-        near = np.diff(readings[max(0, at - 1) : at + 2])
-        half = 0.25 * float(near[near > 0].min()) if (near > 0).any() else 1e-3
-        place = float(readings[at])
-        return self._left_out(run, LeftOut(place - half, place + half, no_reason(reason), "reading"))
+        return self.leaving_out_reading(run, t, reason).now()
+
+    def leaving_out_reading(self, run: int, t: float, reason: str) -> Rework:
+        """As `leave_out_reading`, with the slow part apart."""
+        why, number = no_reason(reason), self._store.run(run).number
+
+        def found(replayed: Replayed) -> LeftOut:
+            at = reading_at(replayed, t)
+            if at is None:
+                raise FindingTrouble("run-without-readings", number=number)
+            near = np.diff(replayed.t[max(0, at - 1) : at + 2])
+            half = 0.25 * float(near[near > 0].min()) if (near > 0).any() else 1e-3
+            place = float(replayed.t[at])
+            return LeftOut(place - half, place + half, why, "reading")
+
+        return self._left_out(run, "Set a reading aside", found)
 
     def leave_out_event(self, run: int, name: str, t: float, reason: str) -> Change:
         """Sets the event nearest to t s aside that the line `name` finds: it counts nowhere, its readings do. Raises Trouble
         where no reason is given, and where there is no such event."""
-        events = self.replayed(run).results.get(name)
-        if not isinstance(events, Events) or not len(events):
-            raise FindingTrouble("span-without-event", name=name)
-        place = float(events.t[int(np.argmin(np.abs(events.t - t)))])
-        near = np.diff(np.sort(events.t))
-        half = min(EVENT_HALF, 0.25 * float(near[near > 0].min())) if (near > 0).any() else EVENT_HALF
-        return self._left_out(run, LeftOut(place - half, place + half, no_reason(reason), "event", name))
+        return self.leaving_out_event(run, name, t, reason).now()
 
-    def _left_out(self, run: int, more: LeftOut) -> Change:
-        left_out = sorted((*self._with_setting(run).left_out, more), key=lambda each: each.t_from)
-        words = {"stretch": "Set a stretch aside", "reading": "Set a reading aside", "event": "Set an event aside"}
-        return self._worked_again(run, tuple(left_out), words[more.kind])
+    def leaving_out_event(self, run: int, name: str, t: float, reason: str) -> Rework:
+        """As `leave_out_event`, with the slow part apart."""
+        why = no_reason(reason)
+
+        def found(replayed: Replayed) -> LeftOut:
+            events = replayed.results.get(name)
+            if not isinstance(events, Events) or not len(events):
+                raise FindingTrouble("span-without-event", name=name)
+            place = float(events.t[int(np.argmin(np.abs(events.t - t)))])
+            near = np.diff(np.sort(events.t))
+            half = min(EVENT_HALF, 0.25 * float(near[near > 0].min())) if (near > 0).any() else EVENT_HALF
+            return LeftOut(place - half, place + half, why, "event", name)
+
+        return self._left_out(run, "Set an event aside", found)
+
+    def _left_out(self, run: int, label: str, find: Callable[[Replayed], LeftOut]) -> Rework:
+        """find: what is left out, by the run as it is now."""
+        before, read = self._with_setting(run).left_out, self.reader(run)
+        return self._worked_again(
+            run, lambda: tuple(sorted((*before, find(read())), key=lambda each: each.t_from)), label
+        )
 
     def take_in(self, run: int, at: int) -> Change:
         """A stretch, a reading or an event counts again; at: its place among those that are set aside."""
+        return self.taking_in(run, at).now()
+
+    def taking_in(self, run: int, at: int) -> Rework:
+        """As `take_in`, with the slow part apart."""
         kept = self._with_setting(run).left_out
-        return self._worked_again(run, (*kept[:at], *kept[at + 1 :]), "Take a stretch back")
+        return self._worked_again(run, lambda: (*kept[:at], *kept[at + 1 :]), "Take a stretch back")
 
     def _with_setting(self, run: int) -> RunSetting:
         found = self._closed(run)
@@ -333,21 +394,29 @@ class WorkingUp:
             raise FindingTrouble("run-without-readings", number=found.number)
         return found.setting
 
-    def _worked_again(self, run: int, left_out: tuple[LeftOut, ...], label: str) -> Change:
+    def _worked_again(self, run: int, left_out: Callable[[], tuple[LeftOut, ...]], label: str) -> Rework:
         """With other stretches set aside; where it gives no finding any more, the run says why."""
-        self.until_kept()
         store, book = self._store, self._store.book
-        setting = msgspec.structs.replace(self._with_setting(run), left_out=left_out)
+        setting, found_run = self._with_setting(run), store.run(run)
         before = {finding.name: finding for finding in store.findings(run)}
-        used = store.plan.rule.used
-        found = reworked_run(book, store.run(run), setting, before, store.channels, store.plan.findings, used=used)
-        told = json.dumps(found.why_not.data) if found.why_not is not None else ""
-        rows = [book.changed("run", run, setting=msgspec.json.encode(setting).decode(), trouble=told)]
-        if found.why_not is None:
-            rows += finding_rows(book, run, before, found.after)
-        else:  # what it gave with the stretch is no longer true
-            rows += [book.gone("finding", each.id) for each in before.values()]
-        return self._changes.do(label, rows)
+        channels, wanted, used = store.channels, store.plan.findings, store.plan.rule.used
+
+        def compute() -> Reworked:
+            changed = msgspec.structs.replace(setting, left_out=left_out())
+            return reworked_run(book, found_run, changed, before, channels, wanted, used=used)
+
+        def keep(found: Reworked) -> Change:
+            self.until_kept()
+            now = {finding.name: finding for finding in store.findings(run)}
+            told = json.dumps(found.why_not.data) if found.why_not is not None else ""
+            rows = [book.changed("run", run, setting=msgspec.json.encode(found.setting).decode(), trouble=told)]
+            if found.why_not is None:
+                rows += finding_rows(book, run, now, found.after)
+            else:  # what it gave with the stretch is no longer true
+                rows += [book.gone("finding", each.id) for each in now.values()]
+            return self._changes.do(label, rows)
+
+        return Rework(compute, keep)
 
     def set_aside_run(self, run: int, reason: str) -> Change:
         row = self._store.book.changed("run", run, aside=no_reason(reason))

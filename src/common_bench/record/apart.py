@@ -9,7 +9,8 @@ import multiprocessing
 import pickle
 import queue
 import threading
-from collections.abc import Callable, Iterable, Sequence
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as NotInTime
 from multiprocessing import forkserver
@@ -27,7 +28,7 @@ from common_bench.model.plan import AskPlan
 from common_bench.model.run import Ending
 from common_bench.model.stream import StreamFormat
 from common_bench.model.trouble import EngineTrouble, Trouble
-from common_bench.record.engine import END_WITHIN, FOR_RUNS, HANGS_AFTER, PATIENCE, Engine
+from common_bench.record.engine import END_WITHIN, HANGS_AFTER, PATIENCE, Engine
 from common_bench.record.events import EngineEvent, EventQueue
 from common_bench.record.loop import passing, turns_every
 from common_bench.record.mirror import Mirror, Update
@@ -91,7 +92,8 @@ class EngineApart:
         self._answers: dict[int, Future[Any]] = {}
         self._moves: dict[int, queue.SimpleQueue[bool]] = {}
         self._events = EventQueue()
-        self._over = self._ended = False
+        self._over = self._ended = self._is_late = False
+        self._together: list[Future[Any]] | None = None
         self._reader = threading.Thread(target=self._read, name="engine's window", daemon=True)
 
     # how it stands
@@ -182,15 +184,14 @@ class EngineApart:
     def work(self, workings: Workings) -> None:
         self._follow("work", workings)
 
-    def begin_runs(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> dict[int, Trouble]:
-        found: dict[int, Trouble] = self.ask("begin_runs", list(asked), rule, within=FOR_RUNS)
-        return found
+    def begin_runs(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> Future[dict[int, Trouble]]:
+        return self.order(ENGINE, "begin_runs_now", list(asked), rule)
 
-    def end_runs(self, kits: Iterable[int], ending: Ending) -> None:
-        self.ask("end_runs", list(kits), ending, within=FOR_RUNS)
+    def end_runs(self, kits: Iterable[int], ending: Ending) -> Future[None]:
+        return self.order(ENGINE, "end_runs_now", list(kits), ending)
 
-    def resume_run(self, kit: int, run: int) -> None:
-        self.ask("resume_run", kit, run, within=FOR_RUNS)
+    def resume_runs(self, ended: Sequence[tuple[int, int]]) -> Future[dict[int, Trouble]]:
+        return self.order(ENGINE, "resume_runs_now", list(ended))
 
     def send(self, kit: int, data: bytes) -> None:
         self.ask("send", kit, data)
@@ -209,8 +210,36 @@ class EngineApart:
     def _follow(self, name: str, *arguments: Any, **more: Any) -> None:
         """What is done now or as soon as it can be; its engine tells what it raises later."""
         answer = self.order(ENGINE, name, *arguments, **more)
-        with contextlib.suppress(NotInTime):
-            answer.result(self._patience + ON_THE_WAY)
+        if self._together is not None:
+            self._together.append(answer)
+            return
+        self._wait_for([answer])
+
+    @contextlib.contextmanager
+    def together(self) -> Iterator[None]:
+        """Commands that bring the engine in step are sent at once within it, and waited for as one, `patience` at most for all;
+        where the engine is later than that, it is told, and they are done as soon as it can."""
+        if self._together is not None:
+            yield
+            return
+        answers = self._together = list[Future[Any]]()
+        try:
+            yield
+        finally:
+            self._together = None
+        self._wait_for(answers)
+
+    def _wait_for(self, answers: Sequence[Future[Any]]) -> None:
+        until = time.monotonic() + self._patience
+        try:
+            for answer in answers:
+                answer.result(max(0.0, until - time.monotonic()))
+        except NotInTime:
+            if not self._is_late:
+                self._is_late = True  # once, until it has caught up
+                self._events.tell(EngineEvent("failed", trouble=EngineTrouble("engine-follows-later")))
+                self._events.publish()
+            answers[-1].add_done_callback(lambda _: setattr(self, "_is_late", False))
 
     def order(self, whom: str, name: str, *arguments: Any, **more: Any) -> Future[Any]:
         """Has something done; the answer is there once it is."""
@@ -232,7 +261,12 @@ class EngineApart:
         asked = self._moves[number] = queue.SimpleQueue()
         answer = self.order(JOURNAL, "go_on_in", within, number)
         answer.add_done_callback(lambda _: asked.put(False))
-        if asked.get():
+        try:
+            goes = asked.get(timeout=within + ON_THE_WAY)
+        except queue.Empty:
+            self._moves.pop(number, None)
+            raise EngineTrouble("journal-late", within=within) from None
+        if goes:
             try:
                 path = move()
             except BaseException as fault:
@@ -242,7 +276,10 @@ class EngineApart:
                     answer.result(within)
                 raise
             self._send(Order(number, MOVE, str(path)))
-        found: Path = answer.result(within)
+        try:
+            found: Path = answer.result(within + ON_THE_WAY)
+        except NotInTime:
+            raise EngineTrouble("journal-late", within=within) from None
         return found
 
     def end(self) -> None:
@@ -283,7 +320,8 @@ class EngineApart:
     def _take(self, first: bytes) -> None:
         second = self._pipe.recv_bytes()
         if first == b"move":
-            self._moves.pop(pickle.loads(second)).put(True)
+            if (asked := self._moves.pop(pickle.loads(second), None)) is not None:  # else it was given up
+                asked.put(True)
         elif first == b"log":
             name, level, told, fault = pickle.loads(second)
             logging.getLogger(name).log(level, "%s", told if not fault else f"{told}\n{fault}")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as NotInTime
 from typing import TypeVar
@@ -118,6 +119,11 @@ class Engine:
     def ask(self, command: Callable[[], Given], within: float = 0.0) -> Given:
         """Has a command done between two turns and gives its answer, within s or `patience`. Raises what it raises, or EngineTrouble."""
         return self._loop.ask(lambda: self._then_publish(command), max(within, self.patience))
+
+    @contextlib.contextmanager
+    def together(self) -> Iterator[None]:
+        """Commands that bring the engine in step, several at once: here each is quick enough by itself."""
+        yield
 
     def follow(self, command: Callable[[], object]) -> None:
         """Has a command done that brings the engine in step with the book, now or as soon as it can be; what it raises
@@ -237,17 +243,47 @@ class Engine:
 
         self.follow(set_them)
 
-    def begin_runs(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> dict[int, Trouble]:
-        """Begins to record, all in one turn. asked: kit, run and its number, of each; gives by kit why one cannot begin."""
-        return self.ask(lambda: self._runs.begin_all(self._kits, asked, rule, self.now(), self.speed), FOR_RUNS)
+    def begin_runs(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> Future[dict[int, Trouble]]:
+        """Begins to record, all in one turn. asked: kit, run and its number, of each; the answer says by kit why one cannot
+        begin."""
+        return self._loop.post(lambda: self._then_publish(lambda: self._begin_all(asked, rule)))
 
-    def end_runs(self, kits: Iterable[int], ending: Ending) -> None:
-        """Ends the runs under way, or calls those that wait off; does nothing where there is none."""
-        self.ask(lambda: self._runs.end_all([self._kits[kit] for kit in kits if kit in self._kits], ending), FOR_RUNS)
+    def begin_runs_now(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> dict[int, Trouble]:
+        """As `begin_runs`, once it is done. Raises EngineTrouble where that takes longer than FOR_RUNS s."""
+        return self.ask(lambda: self._begin_all(asked, rule), FOR_RUNS)
 
-    def resume_run(self, kit: int, run: int) -> None:
-        """Takes the end of a run back: it goes on, nothing of it missing. Raises Trouble where another has begun since."""
-        self.ask(lambda: self._runs.resume(self._kits.get(kit), run), FOR_RUNS)
+    def _begin_all(self, asked: Sequence[tuple[int, int, int]], rule: Rule) -> dict[int, Trouble]:
+        return self._runs.begin_all(self._kits, asked, rule, self.now(), self.speed)
+
+    def end_runs(self, kits: Iterable[int], ending: Ending) -> Future[None]:
+        """Ends the runs under way, or cancels those that wait; does nothing where there is none."""
+        ids = list(kits)
+        return self._loop.post(lambda: self._then_publish(lambda: self._end_all(ids, ending)))
+
+    def end_runs_now(self, kits: Iterable[int], ending: Ending) -> None:
+        """As `end_runs`, once it is done. Raises EngineTrouble where that takes longer than FOR_RUNS s."""
+        self.ask(lambda: self._end_all(list(kits), ending), FOR_RUNS)
+
+    def _end_all(self, kits: Sequence[int], ending: Ending) -> None:
+        self._runs.end_all([self._kits[kit] for kit in kits if kit in self._kits], ending)
+
+    def resume_runs(self, ended: Sequence[tuple[int, int]]) -> Future[dict[int, Trouble]]:
+        """Takes the ends of runs back: they go on, nothing of them missing. ended: kit and run, of each; the answer says by run why
+        one cannot, as where another has begun since."""
+        return self._loop.post(lambda: self._then_publish(lambda: self._resume_all(ended)))
+
+    def resume_runs_now(self, ended: Sequence[tuple[int, int]]) -> dict[int, Trouble]:
+        """As `resume_runs`, once it is done. Raises EngineTrouble where that takes longer than FOR_RUNS s."""
+        return self.ask(lambda: self._resume_all(ended), FOR_RUNS)
+
+    def _resume_all(self, ended: Sequence[tuple[int, int]]) -> dict[int, Trouble]:
+        refused = dict[int, Trouble]()
+        for kit, run in ended:
+            try:
+                self._runs.resume(self._kits.get(kit), run)
+            except Trouble as trouble:
+                refused[run] = trouble
+        return refused
 
     def send(self, kit: int, data: bytes) -> None:
         """Sends bytes to a kit; what is sent is journalled. Raises Trouble where it cannot be."""

@@ -93,6 +93,7 @@ class RunActions:
         told = (
             f"{who} {'wait' if len(begun) > 1 else 'waits'}: the run begins {rule}." if waits else f"Recording {who}."
         )
+        told += " This machine is busy: it happens in a moment." if self.lesson.recording.is_late else ""
         told += f" Not ready: {' · '.join(left)}." if left else ""
         told = f"{told} {self.questions.due(runs, at_end=False)}".rstrip()
         if lacking:

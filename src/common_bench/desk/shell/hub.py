@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import TimeoutError as NotInTime
 from pathlib import Path
 from typing import TypeVar
 
@@ -16,6 +17,7 @@ from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.steps import ChangeStep
 from common_bench.lesson.undo import UndoHistory, UndoStep
 from common_bench.lesson.words import Stage
+from common_bench.lesson.working_up import Rework
 from common_bench.links.discovery import notices, plugged_in
 from common_bench.model.bench import Port, StandInNotice
 from common_bench.model.plan import CommandPlan
@@ -78,6 +80,26 @@ class Hub(QObject):
     def later(self, answer: Future[Given], then: Callable[[Given], object]) -> None:
         """Has `then` called with what a worker gives, once it does; a Trouble that it raises is shown."""
         self._awaited.append((answer, then))  # type: ignore[arg-type]
+
+    def soon(self, answer: Future[Given], then: Callable[[Given], object], words: str = "Working …") -> None:
+        """Has `then` called with what a worker gives: at once where that takes no longer than WAIT_AT_MOST, later otherwise, which
+        the words say. Raises what the worker raises at once."""
+        try:
+            found = answer.result(WAIT_AT_MOST)
+        except NotInTime:
+            self.tell(words, "amber", ended=answer.done)
+            self.later(answer, then)
+        else:
+            then(found)
+
+    def rework(self, work: Rework, then: Callable[[], object]) -> None:
+        """Has a worker do the slow part of a change of a run; then: once it is kept. Raises Trouble where that is seen at once."""
+
+        def keep(found: object) -> None:
+            work.keep(found)
+            then()
+
+        self.soon(self.lesson.working_up.submit(work.compute), keep, "The run is being worked up again …")
 
     def tick(self) -> None:
         """Looks whether workers have answered."""

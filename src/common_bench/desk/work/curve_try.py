@@ -54,23 +54,25 @@ class CurveTry:
         def tried(text: str) -> None:
             typed, shared = shared_in(text.strip())
             whole = typed if "fitted by" in typed else f"{name} fitted by {typed}"
-            curves = [self._through(run, span, whole)]
-            if shared:
-                working = self._hub.lesson.working_up
-                others = self._others_of(run)
-                curves += [self._through(each.id, working.used_span(each.id) or WHOLE, whole) for each in others]
-                numbers = [self._hub.lesson.store.run(run).number, *(each.number for each in others)]
-                curves = [curve_together(curves, [f"run {number}" for number in numbers], shared)]
-            self._curve = run, curves[0], whole
-            self._changed()
+            working, store = self._hub.lesson.working_up, self._hub.lesson.store
+            others = self._others_of(run) if shared else []
+            spans = [span, *(working.used_span(each.id) or WHOLE for each in others)]
+            readers = [working.reader(run), *(working.reader(each.id) for each in others)]
+            names = [f"run {number}" for number in (store.run(run).number, *(each.number for each in others))]
+
+            def fitted() -> RunCurve:
+                curves = [_through(read(), each, whole) for read, each in zip(readers, spans, strict=True)]
+                return curve_together(curves, names, shared) if shared else curves[0]
+
+            def show(curve: RunCurve) -> None:
+                self._curve = run, curve, whole
+                self._changed()
+
+            self._hub.soon(working.submit(fitted), show, "The curve is being fitted …")
 
         self._hub.messages.ask(
             f"A curve through {name}:", "Try it", tried, hint="as: A * exp(-time / T) + c, T shared", offers=OFFERS
         )
-
-    def _through(self, run: int, span: Span, whole: str) -> RunCurve:
-        replayed = self._hub.lesson.working_up.replayed(run)
-        return try_curve(replayed.workings, replayed.results, span, whole)
 
     def _others_of(self, run: int) -> list[Run]:
         """The other runs of the group that count."""
@@ -146,3 +148,7 @@ class CurveTry:
     def _found(self, key: object, words: str) -> None:
         self._others[key] = words
         self._hub.book_changed.emit()  # whatever shows it now: the stage may have been made anew meanwhile
+
+
+def _through(replayed: Replayed, span: Span, whole: str) -> RunCurve:
+    return try_curve(replayed.workings, replayed.results, span, whole)

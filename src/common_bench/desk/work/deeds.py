@@ -106,10 +106,8 @@ class RunDeeds:
 
         def keep(why: str) -> None:
             low, high = stretch()
-            self.hub.lesson.working_up.leave_out(run.id, (low, high), why)
-            self.hub.tell(
-                f"{low:.2f} s to {high:.2f} s set aside: {why.strip()}.", "good", act="Take back", then=self.hub.undo
-            )
+            done = f"{low:.2f} s to {high:.2f} s set aside: {why.strip()}."
+            self.hub.rework(self.hub.lesson.working_up.leaving_out(run.id, (low, high), why), lambda: self._tell(done))
 
         self.hub.messages.ask(
             f"{proposed}Drag its edges; why is it set aside?", "Set aside", keep, hint="as: touched the wire", left=left
@@ -122,11 +120,12 @@ class RunDeeds:
             return
 
         def keep(why: str) -> None:
-            if event:
-                working_up.leave_out_event(run.id, event, t, why)
-            else:
-                working_up.leave_out_reading(run.id, t, why)
-            self.hub.tell(f"The {what} at {t:.2f} s is set aside.", "good", act="Take back", then=self.hub.undo)
+            work = (
+                working_up.leaving_out_event(run.id, event, t, why)
+                if event
+                else working_up.leaving_out_reading(run.id, t, why)
+            )
+            self.hub.rework(work, lambda: self._tell(f"The {what} at {t:.2f} s is set aside."))
 
         what = event or "reading"
         self.hub.messages.ask(
@@ -136,8 +135,9 @@ class RunDeeds:
     def choose_named(self, name: str, low: float, high: float) -> None:
         """A span with a name, dragged to other ends."""
         run = self._current()
+        spans = self.hub.lesson.spans
         if run is not None and not self.hub.try_to(
-            lambda: self.hub.lesson.spans.choose_named_span(run.id, name, (low, high))
+            lambda: self.hub.rework(spans.choosing_named_span(run.id, name, (low, high)), lambda: None)
         ):
             self._changed()
 
@@ -153,15 +153,20 @@ class RunDeeds:
         hint = f"as: {names[0]}: 2 s to 14 s" if names else "as: 2 s to 14 s, from let_go to 10 s after, as the plan"
 
         def keep(text: str) -> None:
-            spans.type_span(run.id, text)
-            self.hub.tell(f"Used in run {run.number}: {text.strip()}.", "good", act="Take back", then=self.hub.undo)
+            self.hub.rework(
+                spans.typing_span(run.id, text), lambda: self._tell(f"Used in run {run.number}: {text.strip()}.")
+            )
 
         self.hub.messages.ask(which, "Use it", keep, hint=hint)
 
     def take_in(self, at: int) -> None:
         run = self._current()
-        if run is not None and self.hub.try_to(lambda: self.hub.lesson.working_up.take_in(run.id, at)):
-            self.hub.tell("It counts again.", "good", act="Take back", then=self.hub.undo)
+        if run is not None:
+            work = self.hub.lesson.working_up.taking_in
+            self.hub.try_to(lambda: self.hub.rework(work(run.id, at), lambda: self._tell("It counts again.")))
+
+    def _tell(self, done: str) -> None:
+        self.hub.tell(done, "good", act="Take back", then=self.hub.undo)
 
     def take_all_out(self) -> None:
         """All runs of the lesson as a table; asks where."""
@@ -184,7 +189,10 @@ class RunDeeds:
         proposed = Path.home() / f"{self.hub.alias} run {run.number}.csv"
 
         def keep(text: str) -> None:
-            kept = keep_run_csv(lesson, run.id, Path(text.strip() or proposed).expanduser())
-            self.hub.tell(f"All readings with units and uncertainties are in {kept}", "good")
+            place, read = Path(text.strip() or proposed).expanduser(), lesson.working_up.reader(run.id)
+            self.hub.soon(
+                lesson.working_up.submit(lambda: keep_run_csv(read(), place)),
+                lambda kept: self.hub.tell(f"All readings with units and uncertainties are in {kept}", "good"),
+            )
 
         self.hub.messages.ask("The data of this run as CSV:", "Keep", keep, text=str(proposed))

@@ -275,7 +275,8 @@ class WorkStage(StageView):
         findings = self.hub.lesson.store.findings(run.id)
         if main_span(findings) == (low, high):
             return
-        if not self.hub.try_to(lambda: self.hub.lesson.working_up.choose_span(run.id, (low, high))):
+        work = self.hub.lesson.working_up.choosing_span
+        if not self.hub.try_to(lambda: self.hub.rework(work(run.id, (low, high)), lambda: None)):
             self.refresh()
 
     def _nudge(self, begin: float, end: float) -> None:
