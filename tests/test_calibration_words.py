@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 from common_bench.calibrate.steady import Limits, Steadiness
 from common_bench.exchange.points import points_from
+from common_bench.lesson.calibration_quality import quality
 from common_bench.lesson.calibration_words import (
     curve_shown,
     grid_heads,
@@ -31,7 +32,7 @@ from common_bench.lesson.calibration_words import (
 )
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.store_rows import point_row
-from common_bench.lesson.words import path_words, quality
+from common_bench.lesson.words import path_words
 from common_bench.model.calibration import PlannedPoint, ReferencePoint
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import CalibrationTrouble
@@ -98,7 +99,7 @@ def test_before_during_and_after_the_points_it_is_said_what_comes_next(lesson: O
     assert "Kept today." in sentence_words(lesson, group, curve_shown(lesson, group, sensor), sensor)[1]
     kit = lesson.store.kit_of(group)
     assert kit is not None
-    _, word, tone = quality(lesson, kit, sensor)
+    _, word, tone, _ = quality(lesson.store, lesson.sensors, kit, sensor)
     assert (word, tone) == ("good · today", "good")
     give(lesson, "Basalt", ("nothing",), seed=3)
     assert (
@@ -146,7 +147,7 @@ def test_the_grid_names_the_bench_whose_mass_was_wrong(lesson: OpenLesson) -> No
     lesson.calibrating.keep_calibrations([group.id for group in lesson.store.groups], "load")
     kit = lesson.store.kit_of(lesson.store.groups[2].id)
     assert kit is not None
-    assert quality(lesson, kit, sensor)[1:] == ("does not fit", "red")
+    assert quality(lesson.store, lesson.sensors, kit, sensor)[1:3] == ("does not fit", "red")
 
 
 def test_an_old_calibration_a_bad_check_and_a_history_are_told(lesson: OpenLesson) -> None:
@@ -155,7 +156,7 @@ def test_an_old_calibration_a_bad_check_and_a_history_are_told(lesson: OpenLesso
     kit = lesson.store.kit_of(group)
     assert kit is not None
     lesson.calibrating.keep_calibrations([group], "load")
-    assert quality(lesson, kit, sensor)[1:] == ("check bad", "red")
+    assert quality(lesson.store, lesson.sensors, kit, sensor)[1:3] == ("check bad", "red")
     for days in (400, 60):
         lesson.calibrating.keep_calibrations([group], "load")
         made_at = (datetime.now().astimezone() - timedelta(days=days)).isoformat()
@@ -170,7 +171,7 @@ def test_an_old_calibration_a_bad_check_and_a_history_are_told(lesson: OpenLesso
     lesson.calibrating.keep_calibrations([group], "load")
     lesson.book.amend("calibration", lesson.book.rows("calibration")[-1]["id"], made_at=found[-1].made_at.isoformat())
     lesson.store.refresh("calibration")
-    assert quality(lesson, kit, sensor)[1:] == ("old · 60 days", "amber")
+    assert quality(lesson.store, lesson.sensors, kit, sensor)[1:3] == ("old · 60 days", "amber")
 
 
 def test_how_steady_it_is_is_said_in_words() -> None:

@@ -485,3 +485,62 @@ def test_the_pool_of_a_table_by_the_command_line(tmp_path: Path, capsys: pytest.
         assert said in capsys.readouterr().err, bad
     assert main(["pool", "--table", str(table)]) == 2
     assert "--plan" in capsys.readouterr().err
+
+
+def swap_class(chance: np.random.Generator, n: int, *, swap: bool, faulty: bool) -> tuple[list[PoolRow], set[int]]:
+    """Runs of n groups, two of whose lengths are swapped, and one of the others measured to the wrong place, where asked for."""
+    length = chance.permutation(np.linspace(0.4, 0.4 + 0.15 * n, n))
+    period = 2 * np.pi * np.sqrt(length / 9.81) * (1 + 0.002 * chance.standard_normal(n))
+    stated, pair = length + 0.003 * chance.standard_normal(n), set[int]()
+    if swap:
+        one, other = (int(each) for each in chance.choice(n, 2, replace=False))
+        stated[one], stated[other], pair = stated[other], stated[one], {one + 1, other + 1}
+    if faulty:
+        third = next(each for each in range(n) if each + 1 not in pair)
+        stated[third] += 0.12
+    return [
+        PoolRow(
+            at + 1, at + 1, f"group {at + 1}", 1, {"length": Measured(float(stated[at]), 0.003, "m")},
+            {"period": Measured(float(period[at]), 0.003, "s")}, "", "", {},
+        )
+        for at in range(n)
+    ], pair  # fmt: skip
+
+
+@pytest.mark.parametrize("n", [5, 6, 8, 16])
+@pytest.mark.parametrize("faulty", [False, True])
+def test_two_groups_whose_conditions_were_swapped_are_both_named_beside_a_third_that_is_faulty_too(
+    n: int, faulty: bool
+) -> None:
+    chance, named, false = np.random.default_rng(n), 0, 0
+    tried = 12
+    for _ in range(tried):
+        rows, pair = swap_class(chance, n, swap=True, faulty=faulty)
+        found = {
+            place.group for place in class_result(PLAN, rows).places if place.cause.startswith("condition swapped")
+        }
+        named += found == pair
+        assert found in (pair, set()), "nobody else is called swapped"
+        rows, _ = swap_class(chance, n, swap=False, faulty=faulty)
+        false += any("swapped" in place.cause for place in class_result(PLAN, rows).places)
+    assert false == 0
+    assert named >= (0.8 * tried if n > 5 else 0.4 * tried if not faulty else 0), named  # of five, two and one more are too many
+
+
+def test_a_wide_interval_tells_nothing_and_of_four_groups_the_farthest_is_told() -> None:
+    chance = np.random.default_rng(1)
+    rows, _ = swap_class(chance, 4, swap=False, faulty=True)
+    result = class_result(PLAN, rows)
+    assert result.finding is not None
+    assert result.is_too_wide, "four groups and one of them wrong: the interval holds anything"
+    assert "With 5 or more" in " ".join(result.words)
+    compared = msgspec.structs.replace(PLAN, graph=ClassGraph("period"))
+    alike = [
+        msgspec.structs.replace(row, findings={"period": Measured(1.0 + 0.01 * row.run, 0.003, "s")})
+        for row in rows[:3]
+    ]
+    far = msgspec.structs.replace(rows[3], findings={"period": Measured(1.5, 0.003, "s")})
+    words = " ".join(class_result(compared, [*alike, far]).words)
+    assert "group 4 lies farthest: 0.48 s above the mean of the other 3." in words, words
+    clean = class_result(PLAN, swap_class(chance, 8, swap=False, faulty=False)[0])
+    assert not clean.is_too_wide

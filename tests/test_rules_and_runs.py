@@ -14,13 +14,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from common_bench.lesson.calibration_quality import age_words
 from common_bench.lesson.lesson import OpenLesson, lesson_summary
 from common_bench.lesson.one_bench import headline
 from common_bench.lesson.plan_checking import faults_of
 from common_bench.lesson.plan_details import with_detail
 from common_bench.lesson.reading_words import sure_words
-from common_bench.lesson.run_words import opening_words
-from common_bench.lesson.words import age_words, bench_words, capital, kit_words, path_words
+from common_bench.lesson.run_words import capital, opening_words
+from common_bench.lesson.words import bench_words, kit_words, path_words
 from common_bench.model.block import Block, Series, Stamped
 from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.stream import StreamFormat

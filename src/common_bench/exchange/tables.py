@@ -107,6 +107,7 @@ def pool_json(plan: str, class_name: str, rows: Sequence[PoolRow], result: Class
         body["class_result"] = msgspec.to_builtins(result)
         body["class_result"]["agreement"] = result.agreement
         body["class_result"]["e_n"] = result.e_n
+        body["class_result"]["too_wide_to_tell"] = result.is_too_wide
     return msgspec.json.format(msgspec.json.encode(without_nan(body)), indent=2)
 
 

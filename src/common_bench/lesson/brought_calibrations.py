@@ -6,8 +6,8 @@ import numpy as np
 
 from common_bench.exchange.file_times import numbers
 from common_bench.lesson.brought_words import Preview
+from common_bench.lesson.calibration_quality import age_words
 from common_bench.lesson.store import LessonStore
-from common_bench.lesson.words import age_words
 
 
 def calibration_words(store: LessonStore, preview: Preview, group: int) -> list[str]:

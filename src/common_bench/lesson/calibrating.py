@@ -16,6 +16,7 @@ from common_bench.calibrate.comparing import Reads, drifted
 from common_bench.calibrate.fitting import alike, calibrate
 from common_bench.calibrate.points import take_point
 from common_bench.calibrate.steady import HOLD
+from common_bench.lesson.calibration_quality import quality_of_new
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.planning import Planning
 from common_bench.lesson.roster import Roster
@@ -187,11 +188,11 @@ class Calibrating:
         return drifted(*self._reads(channel, label))
 
     def still_held(self, channel: str, label: str) -> bool:
-        """Whether at least half of the benches that have the point still rest where it was taken (or fewer than two
-        have it): only then is a bench that becomes steady now likely to hold the same."""
+        """Whether at least half of the benches that have the point still rest where it was taken (or none has it yet): only then is
+        a bench that becomes steady now likely to hold the same."""
         taken, reads = self._reads(channel, label)
         here = [alias for alias, now in reads.items() if not now.away_from(taken[alias])]
-        return len(taken) < 2 or 2 * len(here) >= len(taken)
+        return 2 * len(here) >= len(taken)
 
     def has_moved_on(self, group: int, channel: str) -> bool:
         """Whether a bench reads another level now than at each point that it has: what it holds is new."""
@@ -209,6 +210,19 @@ class Calibrating:
             raise CalibrationTrouble("bench-without-kit")
         choice = sensor.choice(self._roster.raw_unit(group, channel))
         return calibrate(channel, sensor.quantity, sensor.unit, choice, self._store.points(kit, channel), now())
+
+    def doubtful(self, groups: Sequence[int], channel: str) -> dict[int, str]:
+        """group -> why its curve should be looked at before it is kept, of those that have one."""
+        found = {}
+        for group in groups:
+            try:
+                ready = Applied(self.curve_through(group, channel))
+            except Trouble:
+                continue
+            wrong = quality_of_new(self._sensors, self._store.group(group).alias, ready)
+            if wrong is not None:
+                found[group] = wrong.cause
+        return found
 
     def keep_calibrations(self, groups: Sequence[int], channel: str) -> list[int]:
         """Keeps the curve of every bench that has points enough, as one step of undo; gives those groups.

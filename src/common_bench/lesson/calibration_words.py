@@ -20,9 +20,10 @@ from common_bench.calibrate.judging import (
 )
 from common_bench.calibrate.steady import HOLD, Steadiness
 from common_bench.lesson.calibrating import NOT_STEADY, Taking
+from common_bench.lesson.calibration_quality import age_words, days_old
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.run_words import sends_no
-from common_bench.lesson.words import Tone, age_words, bench_note, days_old
+from common_bench.lesson.words import Tone, bench_note
 from common_bench.model.calibration import Calibration, ReferencePoint
 from common_bench.model.measured import NO_VALUE, digits, first_place, plain, written
 from common_bench.model.plan import SensorPlan

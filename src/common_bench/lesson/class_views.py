@@ -11,9 +11,9 @@ from typing import Literal
 import numpy as np
 
 from common_bench.exchange.tables import with_unit
+from common_bench.lesson.calibration_quality import age_words
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.one_bench import began
-from common_bench.lesson.words import age_words
 from common_bench.model.block import Events, Floats
 from common_bench.model.measured import how_long, plain
 from common_bench.model.run import Moment, Run

@@ -93,7 +93,7 @@ class OpenLesson:
         self.runs_in_step = RunsInStep(self.store, self.changes, self.working_up)
         self.predictions = Predictions(self.store, self.changes)
         self.recording = Recording(
-            self.store, self.changes, self.roster, self._engine, self.working_up, self.predictions
+            self.store, self.changes, self.roster, self._engine, self.working_up, self.predictions, self.sensors
         )
         self.point_taking = PointTaking(self.store, self.changes, self.roster, self.sensors, self.recording)
         self.applying = Applying(self.store, self.changes, self.working_up)

@@ -12,6 +12,7 @@ from common_bench.lesson.store import LessonStore
 from common_bench.lesson.worked_runs import no_reason
 from common_bench.model.class_line import ClassResult
 from common_bench.model.trouble import PoolTrouble
+from common_bench.workup.findings import ASKED_ABOUT, DOUBTS
 
 
 class Pooling:
@@ -32,6 +33,16 @@ class Pooling:
         """Runs that count, have a finding and are not in the pool."""
         there = self._store.pooled()
         return [run.id for run in self._store.kept_runs() if run.id not in there and self._store.findings(run.id)]
+
+    def doubtful(self, runs: Sequence[int]) -> dict[int, str]:
+        """run -> why one of its findings should be looked at before it goes to the pool, of those runs that have such a one."""
+        found: dict[int, str] = {}
+        for run in runs:
+            for finding in self._store.findings(run):
+                code = next((each for each in finding.doubts if each in ASKED_ABOUT), None)
+                if code is not None:
+                    found.setdefault(run, f"{finding.name} = {finding.measured}: {DOUBTS[code]}")
+        return found
 
     def send_to_pool(self, runs: Sequence[int]) -> Change:
         """Sends runs with their findings and conditions. Raises PoolTrouble where something is missing."""

@@ -12,10 +12,12 @@ import msgspec
 from common_bench.book.book_file import now
 from common_bench.book.changes import Change
 from common_bench.book.removing import ASIDE as REMOVED
+from common_bench.lesson.calibration_quality import quality
 from common_bench.lesson.changes import Changes
 from common_bench.lesson.predictions import Predictions
 from common_bench.lesson.roster import Roster
 from common_bench.lesson.run_words import sends_no
+from common_bench.lesson.sensors import SensorStates
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.store_rows import condition_row
 from common_bench.lesson.working_up import WorkingUp
@@ -41,10 +43,10 @@ class Recording:
 
     def __init__(
         self, store: LessonStore, changes: Changes, roster: Roster, engine: AnyEngine | None, working_up: WorkingUp,
-        predictions: Predictions,
+        predictions: Predictions, sensors: SensorStates,
     ) -> None:  # fmt: skip
         self._store, self._changes, self._roster, self._engine = store, changes, roster, engine
-        self._working_up, self._predictions = working_up, predictions
+        self._working_up, self._predictions, self._sensors = working_up, predictions, sensors
         self._late: list[tuple[Future[dict[int, Trouble]] | Future[None], Mapping[int, int]]] = []
         self.is_late = False  # whether the last command is still to be done
 
@@ -58,6 +60,9 @@ class Recording:
             for each in store.plan.sensors
             if each.channel not in absent and (kit is None or store.calibration(kit, each.channel) is None)
         ]
+        for each in store.plan.sensors:
+            if kit is not None and (cause := quality(store, self._sensors, kit, each).cause):
+                told.append(f"{each.quantity} is wrongly calibrated: {cause}")
         stated = store.stated(group)
         return told + [
             f"{each.name} is not set" for each in store.plan.stated if each.name not in stated and not each.per_run

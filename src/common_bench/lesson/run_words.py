@@ -54,11 +54,24 @@ def unworked_words(store: LessonStore, runs: Sequence[int]) -> list[str]:
     for run in map(store.run, runs):
         if run.trouble is not None:
             name = f"{store.group(run.group).alias} run {run.number}"
-            found.setdefault(run.trouble.trouble.sentence, []).append(name)
+            wrong = next(
+                (
+                    f" {capital(each)}{'' if each.endswith('?') else '.'}"
+                    for each in run.lacks
+                    if "wrongly calibrated" in each
+                ),
+                "",
+            )
+            found.setdefault(f"{run.trouble.trouble.sentence}{wrong}", []).append(name)
     return [
         f"{listed(names)} {'are' if len(names) > 1 else 'is'} kept, without a finding: {sentence}"
         for sentence, names in found.items()
     ]
+
+
+def capital(sentence: str) -> str:
+    """The sentence with a capital at its beginning."""
+    return sentence[:1].upper() + sentence[1:]
 
 
 def no_run_words(store: LessonStore, group: int) -> tuple[str, str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from common_bench.book.changes import Change
+from common_bench.book.changes import Change, Row
 from common_bench.calibrate.applied import Applied
 from common_bench.calibrate.comparing import Disagreement, disagreeing
 from common_bench.calibrate.steady import STRETCHES, Limits, Steadiness, steadiness
@@ -29,6 +29,9 @@ class SensorStates:
         self._store, self._roster, self._speed = store, roster, speed
         self._steady: dict[tuple[int, str], tuple[float, Steadiness]] = {}
         self._ready: dict[tuple[int, str], Applied] = {}
+        self._wrong: dict[
+            tuple[str, bool], tuple[tuple[list[Row], list[Row]], dict[str, str]]
+        ] = {}  # for a state of the rows
         changes.followers.append(self._forget)
 
     def _forget(self, _: Change) -> None:
@@ -101,6 +104,31 @@ class SensorStates:
         labels = dict.fromkeys(label for points in taken.values() for label in points)
         found = [each for label in labels for each in disagreeing(taken, label)]
         return sorted(found, key=lambda each: -abs(each.share - 1))
+
+    def wrong_points(self, channel: str, *, kept: bool) -> dict[str, str]:
+        """alias -> the label of the point at which a bench disagrees with the class most, by the points of the calibrations that are
+        kept, or by those that were taken in this lesson."""
+        rows = self._store.rows("calibration" if kept else "reference_point"), self._store.rows("bench")
+        known = self._wrong.get((channel, kept))
+        if known is None or known[0][0] is not rows[0] or known[0][1] is not rows[1]:
+            taken = {}
+            for group in self._store.groups:
+                kit = self._store.kit_of(group.id)
+                found = self._store.calibration(kit, channel) if kit is not None and kept else None
+                points = (
+                    found.points
+                    if found is not None
+                    else self._store.points(kit, channel)
+                    if kit is not None and not kept
+                    else ()
+                )
+                taken[group.alias] = {point.label: point for point in points}
+            labels = dict.fromkeys(label for points in taken.values() for label in points)
+            far = sorted(
+                (each for label in labels for each in disagreeing(taken, label)), key=lambda each: abs(each.share - 1)
+            )
+            known = self._wrong[channel, kept] = rows, {each.alias: each.label for each in far}
+        return known[1]
 
     def health(self, kit: int) -> list[ColumnHealth]:
         """What can be said of each channel of a kit, from its last readings."""

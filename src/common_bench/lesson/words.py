@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from datetime import datetime
-from typing import Literal, NamedTuple
+from typing import Literal
 
-from common_bench.calibrate.judging import check_state
-from common_bench.fits.curve_fit import UNLIKELY, chance
+from common_bench.lesson.calibration_quality import Quality, quality
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.pool_state import state_words
 from common_bench.lesson.reading_words import plugged_words
@@ -75,7 +73,7 @@ def _plan_words(lesson: OpenLesson) -> str:
 
 def _all_good(lesson: OpenLesson, kit: int) -> bool:
     sensors = lesson.store.plan.sensors
-    return bool(sensors) and all(quality(lesson, kit, sensor).is_good for sensor in sensors)
+    return bool(sensors) and all(quality(lesson.store, lesson.sensors, kit, sensor).is_good for sensor in sensors)
 
 
 def bench_words(lesson: OpenLesson, group: int, stage: Stage) -> BenchWords:
@@ -91,6 +89,9 @@ def bench_words(lesson: OpenLesson, group: int, stage: Stage) -> BenchWords:
         elif (raw := state.live.latest(f"raw {lesson.store.column_of(state.kit, sensor.channel)}")) is not None:
             value, unit = plain(raw.value, RAW_DECIMALS), "raw"
     line, tone = _line(lesson, group, stage)
+    wrong = bad_calibration(lesson, group) if stage != "plan" and tone != "red" else None
+    if wrong is not None:
+        line, tone = (wrong.words if stage in ("calibrate", "record") else f"{wrong.words} · {line}"), "red"
     return BenchWords(line, tone, value, unit, guess)
 
 
@@ -227,7 +228,7 @@ def _calibration_words(lesson: OpenLesson, group: int) -> tuple[str, Tone]:
     now_steady = steady is not None and steady.steady
     taken = len(lesson.store.points(kit, sensor.channel))
     count = f"{taken}/{len(sensor.points)}"
-    found = quality(lesson, kit, sensor)
+    found = quality(lesson.store, lesson.sensors, kit, sensor)
     if found.words:
         return ("✓ steady" if now_steady and found.is_good else found.words), found.tone
     if now_steady:
@@ -237,49 +238,15 @@ def _calibration_words(lesson: OpenLesson, group: int) -> tuple[str, Tone]:
     return f"moving · {count}", "amber"
 
 
-class Quality(NamedTuple):
-    """How good a kept calibration is: none, bad-check, unfit, old, doubtful-check, good; in words, with their tone."""
-
-    code: str
-    words: str
-    tone: Tone
-
-    @property
-    def is_good(self) -> bool:
-        return self.code == "good"
-
-
-def quality(lesson: OpenLesson, kit: int, sensor: SensorPlan) -> Quality:
-    """The newest calibration that is kept for a kit's channel, judged."""
-    kept = lesson.store.calibration(kit, sensor.channel)
-    if kept is None:
-        return Quality("none", "", "amber")
-    if not kept.made_at:
-        return Quality("good", "as it comes" if sensor.curve == "as-it-comes" else "by the data sheet", "good")
-    ready = lesson.sensors.made_ready(kept)
-    checks = [check_state(ready, point) for point in kept.points if point.check]
-    if "bad" in checks:
-        return Quality("bad-check", "check bad", "red")
-    if chance(kept.chi_square, kept.dof) < UNLIKELY:
-        return Quality("unfit", "does not fit", "red")
-    if sensor.old_after and days_old(kept.made_at) > sensor.old_after:
-        return Quality("old", f"old · {age_words(kept.made_at)}", "amber")
-    if "doubtful" in checks:
-        return Quality("doubtful-check", "check doubtful", "amber")
-    return Quality("good", f"good · {age_words(kept.made_at)}", "good")
-
-
-def days_old(made_at: str) -> int:
-    """Whole days since an ISO 8601 time."""
-    if not made_at:
-        return 0  # it holds as the plan has it
-    return (datetime.now().astimezone().date() - datetime.fromisoformat(made_at).date()).days
-
-
-def age_words(made_at: str) -> str:
-    """`today`, `1 day`, `6 days`."""
-    days = days_old(made_at)
-    return "today" if days <= 0 else "1 day" if days == 1 else f"{days} days"
+def bad_calibration(lesson: OpenLesson, group: int) -> Quality | None:
+    """The first kept calibration of a bench that should not be used as it is; None where none is."""
+    kit = lesson.store.kit_of(group)
+    found = (
+        [quality(lesson.store, lesson.sensors, kit, each) for each in lesson.store.plan.sensors]
+        if kit is not None
+        else []
+    )
+    return next((each for each in found if each.cause), None)
 
 
 # the stage Plug in
@@ -351,11 +318,6 @@ def proposals(lesson: OpenLesson, kit: int, format: StreamFormat) -> list[str]:
         if found.cause == "sentinel":
             seen.append(f"{found.fields['number']:g}")
     return list(dict.fromkeys([*format.proposals, *seen]))
-
-
-def capital(sentence: str) -> str:
-    """The sentence with a capital at its beginning."""
-    return sentence[:1].upper() + sentence[1:]
 
 
 ROLE_WORDS = {"channel": "a channel", "clock": "the kit's clock", "kit": "which kit", "ignored": "left out"}

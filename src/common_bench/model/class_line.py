@@ -13,6 +13,7 @@ from common_bench.model.run import Share
 from common_bench.model.uncertainty import as_normal, combined, coverage_factor
 
 MOST_LOGARITHM = 700.0  # of a number that can be written
+WIDE = 0.25  # half of an interval over the accepted value, from which agreement tells nothing
 WIDEST_FACTOR = 13.0  # by which a band is wider than one standard uncertainty at most, as of three groups
 RUNS_APART = 0.5  # of the way from one group to the next, over which its runs are spread side by side
 MEAN, SCATTER = "class_mean", "class_scatter"  # by which a class finding names them where there is no line
@@ -169,6 +170,15 @@ class ClassResult(msgspec.Struct, frozen=True):
         expanded = coverage_factor(self.finding.dof) * self.finding.u, coverage_factor(accepted.dof) * accepted.u
         both = math.hypot(*expanded)
         return (self.finding.value - accepted.value) / both if both > 0 else float("nan")
+
+    @property
+    def is_too_wide(self) -> bool:
+        """Whether the 95% confidence interval of the finding is so wide beside the accepted value that agreeing with it says
+        little."""
+        if self.finding is None or self.accepted is None:
+            return False
+        accepted = abs(self.accepted.to(self.finding.unit).value)
+        return accepted > 0 and not coverage_factor(self.finding.dof) * self.finding.u <= WIDE * accepted
 
     @property
     def agreement(self) -> float:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import msgspec
 import numpy as np
@@ -26,7 +26,7 @@ from common_bench.model.class_line import (
     ClassResult,
     GroupPlace,
 )
-from common_bench.model.measured import Measured
+from common_bench.model.measured import Measured, digits
 from common_bench.model.plan import ClassGraph, Plan
 from common_bench.model.run import PoolRow, Share
 from common_bench.model.trouble import CalibrationTrouble, PoolTrouble, Trouble, UnitTrouble
@@ -34,7 +34,7 @@ from common_bench.model.uncertainty import combined
 from common_bench.model.units import counts_from_own_zero, interval_of, product
 from common_bench.pool.judging import LEAST_JUDGED, judged_in_turn
 from common_bench.pool.limits import shares_of_level, shares_of_line, what_limits, what_limits_level
-from common_bench.pool.places import LEAST_GROUPS, FittedLines, places_of, point_of
+from common_bench.pool.places import LEAST_GROUPS, FittedLines, away_from, places_of, point_of
 from common_bench.pool.power import seen_from
 from common_bench.workings.over import number_from
 
@@ -43,6 +43,9 @@ NAMES = ("intercept", "slope", "bend")  # of the coefficients, by which a class 
 LEAST_STEP = 1e-9  # of a coefficient, or of its unit, by which it is moved at least
 TOO_ALIKE = 0.01  # of classes whose places are independent, which differ by so little
 DISAGREES = 2.0  # standard uncertainties, from which on the robust line is told
+
+
+CLEARLY_FARTHEST = 1.5  # times as far as the next
 
 
 def class_graph_of(plan: Plan) -> ClassGraph | None:
@@ -77,7 +80,7 @@ def class_result(plan: Plan, rows: Sequence[PoolRow]) -> ClassResult:
         limits, made_of = what_limits_level(level, used), shares_of_level(level, used)
     return ClassResult(
         graph.x, graph.y, tuple(points), tuple(judged), kept, finding_name, finding, _accepted(plan, finding), within, between, why,
-        level, _words(kept, groups, judged), limits, seen_from(judged), made_of,
+        level, _words(kept, groups, judged, lambda: _farthest(used, graph, lines)), limits, seen_from(judged), made_of,
     )  # fmt: skip
 
 
@@ -137,11 +140,43 @@ def _limits(
     return what_limits(line, used, lines, found[1]), tuple(sorted(made_of, key=lambda each: -(each.u or 0.0)))
 
 
-def _words(line: ClassLine | None, groups: int, judged: Sequence[GroupPlace]) -> tuple[str, ...]:
+def _farthest(used: Sequence[GroupPlace], graph: ClassGraph, lines: FittedLines) -> str:
+    """Which of few groups lies farthest from the line through the others, or from their mean; empty where that cannot be said."""
+    found: list[tuple[float, GroupPlace, int]] = []
+    for place in used:
+        others = [each for each in used if each.group != place.group]
+        if not graph.has_line:
+            difference = place.y.value - float(np.mean([each.y.value for each in others])) if others else math.nan
+        else:
+            try:
+                difference = away_from(place, lines.through(others))[0]
+            except CalibrationTrouble:
+                continue
+        if math.isfinite(difference) and difference:
+            found.append((difference, place, len({each.group for each in others})))
+    if len(found) < 3:
+        return ""
+    found.sort(key=lambda each: -abs(each[0]))
+    far, place, count = found[0]
+    next_far = found[1][0]
+    if abs(far) < CLEARLY_FARTHEST * abs(next_far):
+        return "No group lies clearly farther out than the others."
+    size = f"{digits(abs(far), 0.1 * abs(far))} {place.y.unit}".rstrip()
+    where = "the line through" if graph.has_line else "the mean of"
+    return f"{place.alias} lies farthest: {size} {'below' if far < 0 else 'above'} {where} the other {count}."
+
+
+def _words(
+    line: ClassLine | None, groups: int, judged: Sequence[GroupPlace], farthest: Callable[[], str]
+) -> tuple[str, ...]:
     """What is to be known besides: who cannot be judged, where a line by medians differs, whose weight is large."""
     told = []
     if groups and groups < LEAST_JUDGED:
-        told.append(f"With {groups} groups nobody can be judged: from {LEAST_JUDGED} on it can be told who stands out.")
+        far = farthest()
+        told.append(
+            f"With {groups} groups nobody can be judged, as a mistake and chance look alike. {f'{far} ' if far else ''}With {LEAST_JUDGED} "
+            "or more, a group that stands out is named with its likely cause."
+        )
     if line is not None and np.isfinite(line.robust):
         u = line.covariance[1][1] ** 0.5
         off = abs(line.robust - line.slope)

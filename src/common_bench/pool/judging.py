@@ -20,6 +20,7 @@ from common_bench.model.trouble import CalibrationTrouble
 from common_bench.model.uncertainty import as_normal, combined
 from common_bench.pool.causes import cause_of
 from common_bench.pool.places import FittedLines, away_from, logs_of
+from common_bench.pool.swaps import Swap, swapped_pair
 
 LEAST_JUDGED = 5  # groups; of four, three others say too little of what groups scatter
 BY_CHANCE, PAIR_BY_CHANCE = 0.04, 0.01  # share of classes without a fault in which somebody stands out, or two together
@@ -38,6 +39,9 @@ def judged_in_turn(
     """
     from scipy.special import ndtri
 
+    swap = swapped_pair(places, lines) if graph.has_line else None
+    if swap is not None:
+        return _swapped(swap, places, graph, rows, lines)
     trusted = [place for place in places if not place.aside]
     limit = float(ndtri(1 - BY_CHANCE / 2 / max(1, len(trusted))))
     while True:
@@ -56,6 +60,38 @@ def judged_in_turn(
             break
         trusted = [place for place in trusted if place.group not in gone]
     return [_explained(place, judged, trusted, graph, rows, lines) if place.stands_out else place for place in judged]
+
+
+def _swapped(
+    swap: Swap, places: Sequence[GroupPlace], graph: ClassGraph, rows: Sequence[PoolRow], lines: FittedLines
+) -> list[GroupPlace]:
+    """The others are judged with the pair swapped back, and the pair as it stands against the line through the others."""
+    back = {place.group: place for place in judged_in_turn(swap.places, graph, rows, lines)}
+    others = [place for place in swap.places if place.group not in (*swap.pair, swap.besides)]
+    names = {place.group: place.alias for place in places}
+    found = []
+    for place in places:
+        if place.group not in swap.pair or place.aside:
+            found.append(back.get(place.group, place))
+            continue
+        partner = names[next(each for each in swap.pair if each != place.group)]
+        cause, words = f"condition swapped with {partner}", f"its {graph.x} and that of {partner} seem to be swapped."
+        limit = back[place.group].limit
+        judged = _against_few(place, others, lines, limit)
+        found.append(msgspec.structs.replace(judged, cause=cause, words=f"{place.alias}: {words}"))
+    return found
+
+
+def _against_few(place: GroupPlace, others: Sequence[GroupPlace], lines: FittedLines, limit: float) -> GroupPlace:
+    """A place that is known to be wrong, against the line through groups that may be few: it stands out in any case."""
+    try:
+        line = lines.through(others)
+    except CalibrationTrouble:
+        return msgspec.structs.replace(place, away=math.inf)
+    difference, u = away_from(place, line)
+    away = as_normal(difference / u, line.judged_dof) if u > 0 else math.inf
+    away = away if abs(away) > limit else math.copysign(1.01 * limit, difference)
+    return msgspec.structs.replace(place, away=away, from_line=Measured(difference, u, place.y.unit, line.judged_dof))
 
 
 def _hiding_each_other(trusted: Sequence[GroupPlace], graph: ClassGraph, lines: FittedLines) -> set[int]:

@@ -125,13 +125,13 @@ class FittedLines:
     """FittedLines through the places of some groups; each is fitted once."""
 
     def __init__(self, graph: ClassGraph) -> None:
-        self._powers, self._logs = POWERS.get(graph.line, (0, 1)), logs_of(graph)
+        self.powers, self._logs = POWERS.get(graph.line, (0, 1)), logs_of(graph)
         self._found: dict[tuple[tuple[int, float], ...], LineOfGroups | CalibrationTrouble] = {}
 
     @property
     def least(self) -> int:
         """Groups, from which there is a line."""
-        return max(LEAST_GROUPS, len(self._powers) + 1)
+        return max(LEAST_GROUPS, len(self.powers) + 1)
 
     def through(self, places: Sequence[GroupPlace]) -> LineOfGroups:
         """Where a group does not know its uncertainty, all are taken from how they scatter about the line. Raises
@@ -163,7 +163,7 @@ class FittedLines:
         return x, y, u_x, u_y * u_y, groups
 
     def _fitted(self, places: Sequence[GroupPlace]) -> LineOfGroups:
-        return replace(group_line(*self.coordinates(places), self._powers), logs=self._logs)
+        return replace(group_line(*self.coordinates(places), self.powers), logs=self._logs)
 
 
 def logs_of(graph: ClassGraph) -> tuple[bool, bool]:

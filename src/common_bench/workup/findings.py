@@ -8,8 +8,10 @@ import msgspec
 import numpy as np
 
 from common_bench.model.block import Events, Series, Source
+from common_bench.model.measured import Measured
 from common_bench.model.run import Finding, Share, shared_of
 from common_bench.model.trouble import FindingTrouble, Trouble
+from common_bench.model.uncertainty import coverage_factor
 from common_bench.workings.evaluate import Working, Workings
 from common_bench.workings.over import Stretches, over_span
 from common_bench.workings.reading import Node
@@ -51,10 +53,39 @@ def findings_of(
                 made_of,
                 line.text,
                 guesses=number.guesses,
-                doubts=tuple(dict.fromkeys(note.code for note in number.notes if note.code in DOUBTS)),
+                doubts=tuple(
+                    dict.fromkeys(
+                        [
+                            *(note.code for note in number.notes if note.code in DOUBTS),
+                            *(["spans-zero"] if spans_zero(number.measured) else []),
+                            *(["half-empty"] if heard_share(workings, results, name, taken_over) < LEAST_HEARD else []),
+                        ]
+                    )
+                ),
             )
         )
     return findings
+
+
+def spans_zero(measured: Measured) -> bool:
+    """Whether the 95% confidence interval of a value holds zero, so that not even its sign is known."""
+    half = coverage_factor(measured.dof) * measured.u if measured.u > 0 else 0.0
+    return bool(half > 0 and abs(measured.value) <= half < np.inf)
+
+
+def heard_share(
+    workings: Workings, results: Mapping[str, Series | Events], name: str, span: tuple[float, float]
+) -> float:
+    """The least share of a span, in which what is measured and the finding rests on has values, 0 to 1."""
+    least = 1.0
+    for line in rests_on(workings, name):
+        heard = results.get(line.name)
+        if not isinstance(heard, Series) or not any(node.form == "calibrated" for node in _within(line)):
+            continue
+        inside = (heard.t >= span[0]) & (heard.t <= span[1])
+        known = np.isfinite(heard.values[inside])
+        least = min(least, float(known.mean()) if len(known) else 0.0)
+    return least
 
 
 def rests_on(workings: Workings, name: str) -> list[Working]:
@@ -120,8 +151,13 @@ DOUBTS = {
     "at-bound": "at a bound",
     "cancels": "parts cancel",
     "pace-changes": "its pace changes",
+    "spans-zero": "its interval spans zero",
+    "half-empty": "less than half of its span was heard",
 }
 """What of a finding somebody should look at before it is used."""
+ASKED_ABOUT = ("spans-zero", "half-empty", "at-bound", "cancels")
+"""Of these, what a person is asked about before the finding goes to the pool."""
+LEAST_HEARD = 0.5  # share of a span, below which a finding of it says little
 
 
 def over_gaps(findings: Sequence[Finding], gaps: Iterable[tuple[float, float]]) -> list[Finding]:
@@ -130,10 +166,14 @@ def over_gaps(findings: Sequence[Finding], gaps: Iterable[tuple[float, float]]) 
 
     def told(finding: Finding) -> Finding:
         low, high = finding.span
+        silent = sum(max(0.0, min(end, high) - max(start, low)) for start, end in lie)
         if not any(start < high and low < end for start, end in lie):
             return finding
+        half = (
+            ("half-empty",) if silent > (1 - LEAST_HEARD) * (high - low) and "half-empty" not in finding.doubts else ()
+        )
         return msgspec.structs.replace(
-            finding, words=f"{finding.words}; {NOTES['gap']}", doubts=("gap", *finding.doubts)
+            finding, words=f"{finding.words}; {NOTES['gap']}", doubts=("gap", *half, *finding.doubts)
         )
 
     return [told(finding) for finding in findings]

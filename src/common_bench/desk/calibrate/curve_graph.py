@@ -8,7 +8,7 @@ from common_bench.calibrate.applied import Applied
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.sheet import palette
 from common_bench.lesson.calibrating import KeptCalibration
-from common_bench.lesson.words import age_words
+from common_bench.lesson.calibration_quality import age_words
 from common_bench.model.calibration import ReferencePoint
 from common_bench.model.measured import digits, first_place, plain, written
 from common_bench.model.plan import SensorPlan

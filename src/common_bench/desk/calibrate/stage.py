@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from PyQt6.QtWidgets import QWidget
 
@@ -197,16 +197,37 @@ class CalibrateStage(StageView):
             for group in store.groups
             if (kit := store.kit_of(group.id)) and (by_hand or store.points(kit, sensor.channel))
         ]
+        doubtful = self.lesson.calibrating.doubtful(groups, sensor.channel)
+        sound = [group for group in groups if group not in doubtful]
+        if sound or not doubtful:
+            self._keep(sound or [self.hub.group], sensor.channel, doubtful)
+            return
+        self._ask_to_keep("Nothing is kept yet.", doubtful, sensor.channel)
+
+    def _keep(self, asked: list[int], channel: str, doubtful: Mapping[int, str]) -> None:
+        """doubtful: benches that somebody should look at first, and why."""
         kept: list[int] = []
-        asked = groups or [self.hub.group]
-        if self.hub.try_to(lambda: kept.extend(self.lesson.calibrating.keep_calibrations(asked, sensor.channel))):
-            names = ", ".join(store.group(group).alias for group in kept)
-            left = [store.group(g).alias for g in groups if g not in kept]
-            more = f" Not for {', '.join(left)}: no curve yet." if left else ""
-            self.hub.tell(
-                f"Kept for {names}. It counts from now on; earlier runs keep theirs.{more}", "amber" if left else "good",
-                act="Take back", then=self.hub.undo,
-            )  # fmt: skip
+        if not self.hub.try_to(lambda: kept.extend(self.lesson.calibrating.keep_calibrations(asked, channel))):
+            return
+        names = ", ".join(self.store.group(group).alias for group in kept)
+        left = [self.store.group(g).alias for g in asked if g not in kept]
+        more = f" Not for {', '.join(left)}: no curve yet." if left else ""
+        told = f"Kept for {names}. It counts from now on; earlier runs keep theirs.{more}"
+        if doubtful:
+            self._ask_to_keep(f"Kept for {names}.{more}", doubtful, channel)
+        else:
+            self.hub.tell(told, "amber" if left else "good", act="Take back", then=self.hub.undo)
+
+    def _ask_to_keep(self, done: str, doubtful: Mapping[int, str], channel: str) -> None:
+        """Calibrations that look wrong are kept only when a person says so."""
+        why = " ".join(
+            f"{self.store.group(group).alias}: {cause}{'' if cause.endswith('?') else '.'}"
+            for group, cause in doubtful.items()
+        )
+        self.hub.tell(
+            f"{done} Not kept: {why} Take the point again.", "red", act="Keep it all the same" if len(doubtful) == 1 else "Keep them all the same",
+            then=lambda: self._keep(list(doubtful), channel, {}),
+        )  # fmt: skip
 
     def _swap_history(self) -> None:
         self.residual_card.history = not self.residual_card.history

@@ -19,8 +19,8 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.desk.shell.stage import Keys, StageView
 from common_bench.desk.shell.tape import coloured, kind_words
 from common_bench.lesson.reading_words import lead_words, shown_readings
-from common_bench.lesson.run_words import absent_words
-from common_bench.lesson.words import KitWords, capital, kit_words, port_words
+from common_bench.lesson.run_words import absent_words, capital
+from common_bench.lesson.words import KitWords, kit_words, port_words
 from common_bench.links.address import read_address
 from common_bench.model.bench import Port
 from common_bench.model.plan import AskPlan

@@ -81,4 +81,8 @@ class ClassFindingCard(Card):
         else:
             how = f"{accepted} ({away:.1f} of its uncertainty, Eₙ\N{NO-BREAK SPACE}=\N{NO-BREAK SPACE}{abs(result.e_n):.1f})"
             agrees = away <= AGREES
+            if agrees and result.is_too_wide:
+                low_high = interval_words(found).partition(" holds")[0]
+                say(self.agreement, f"cannot tell: {low_high} is too wide an interval to test {accepted}", "amber")
+                return
             say(self.agreement, f"{'agrees' if agrees else 'does not agree'} with {how}", "good" if agrees else "red")

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication, QLineEdit, QPlainTextEdit
 from common_bench.book.changes import Change
 from common_bench.desk.look.messages import Ended, MessagePlace
 from common_bench.lesson.lesson import OpenLesson
-from common_bench.lesson.steps import ChangeStep
+from common_bench.lesson.steps import ChangeStep, counted_runs
 from common_bench.lesson.undo import UndoHistory, UndoStep
 from common_bench.lesson.words import Stage
 from common_bench.lesson.working_up import Rework
@@ -206,11 +206,30 @@ class Hub(QObject):
             self.tell(f"Sent to {self.alias}: {command.name}.", "good")
 
     def send_to_pool(self, runs: list[int], who: str) -> None:
+        """Sends what can be trusted; findings that say little are sent only when a person says so."""
         if not runs:
             self.tell(f"{who} has no run that is not in the pool already.", "amber")
-        elif self.try_to(lambda: self.lesson.pooling.send_to_pool(runs)):
-            count = f"{len(runs)} run{'s' if len(runs) != 1 else ''}"
-            self.tell(f"{who}: {count} sent to the pool.", "good", act="Take back", then=self.undo)
+            return
+        doubtful = self.lesson.pooling.doubtful(runs)
+        sound = [run for run in runs if run not in doubtful]
+        if sound and not self.try_to(lambda: self.lesson.pooling.send_to_pool(sound)):
+            return
+        sent = f"{who}: {counted_runs(len(sound))} sent to the pool."
+        if not doubtful:
+            self.tell(sent, "good", act="Take back", then=self.undo)
+            return
+        first, why = next(iter(doubtful.items()))
+        run = self.lesson.store.run(first)
+        told = f"{self.lesson.store.group(run.group).alias} run {run.number}: {why}"
+        more = f", and {len(doubtful) - 1} more" if len(doubtful) > 1 else ""
+        self.tell(
+            f"{f'{sent} ' if sound else ''}Not sent: {told}{more}.", "amber", act="Send them all the same" if more else "Send it all the same",
+            then=lambda: self._send_doubtful(list(doubtful), who),
+        )  # fmt: skip
+
+    def _send_doubtful(self, runs: list[int], who: str) -> None:
+        if self.try_to(lambda: self.lesson.pooling.send_to_pool(runs)):
+            self.tell(f"{who}: {counted_runs(len(runs))} sent to the pool.", "good", act="Take back", then=self.undo)
 
     def give(self, kit: int, group: int | None) -> None:
         if self.try_to(lambda: self.lesson.roster.give_kit(kit, group)):
