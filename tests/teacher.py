@@ -102,6 +102,7 @@ class Teacher:
     def write(self, text: str, at: int = -1) -> None:
         """A line of the plan."""
         self.type_into(self.plan.lines.rows[at].field, text)
+        self.window.setFocus()  # out of the list, as Escape does
 
     def give(self, count: int) -> None:
         """Waits until so many kits are heard, and gives them to the benches in order."""

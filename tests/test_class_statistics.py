@@ -524,7 +524,9 @@ def test_two_groups_whose_conditions_were_swapped_are_both_named_beside_a_third_
         rows, _ = swap_class(chance, n, swap=False, faulty=faulty)
         false += any("swapped" in place.cause for place in class_result(PLAN, rows).places)
     assert false == 0
-    assert named >= (0.8 * tried if n > 5 else 0.4 * tried if not faulty else 0), named  # of five, two and one more are too many
+    assert named >= (0.8 * tried if n > 5 else 0.4 * tried if not faulty else 0), (
+        named
+    )  # of five, two and one more are too many
 
 
 def test_a_wide_interval_tells_nothing_and_of_four_groups_the_farthest_is_told() -> None:

@@ -137,6 +137,7 @@ def test_a_curve_through_all_runs_of_a_group_is_tried_in_the_window(
     made.press("C")
     made.answer("A * exp(-time / tau), nothing shared")
     made.see("the parameters A, tau", made.window)
+    made.until(lambda: made.hub.messages.asks, "what was typed can be corrected")
     made.answer("A * exp(-time / tau), tau shared")
     made.see("tau is the same in 3 runs", stage.curve_card)
     words = stage.curve_card.words.text()

@@ -537,10 +537,10 @@ def test_a_kit_that_speaks_another_way_than_was_set_by_hand_is_told_and_worked_o
     assert isinstance(worked_out, StreamFormat)
     columns = (Column("load"), Column("temp"))
     made.lesson.roster.read_as(ear.kit, StreamFormat(",", columns, start="$", end="*"))
-    made.until(lambda: ear.warning is not None and ear.warning.code == "unlike", "it is told, with what can be done")
-    assert ear.warning.act == "work-out"
+    made.until(lambda: ear.trouble is not None and ear.trouble.code == "unlike", "it is told, with what can be done")
+    assert ear.trouble.act == "work-out"
     change = made.lesson.roster.read_as(ear.kit, ear.format, by_hand=False)
-    made.until(lambda: ear.format.channels == worked_out.channels and ear.warning is None, "it is read as before")
+    made.until(lambda: ear.format.channels == worked_out.channels and ear.trouble is None, "it is read as before")
     assert not ear.format.by_hand
     made.lesson.changes.undo(change)
     made.until(lambda: ear.format.by_hand, "and taken back it stands as it was set")

@@ -65,6 +65,11 @@ class Question(QFrame):
         self._then = then
         self._field.setFocus()
 
+    def refuse(self, trouble: Trouble) -> None:
+        """Says why the answer cannot be taken; what was typed stays to be corrected."""
+        self._trouble.setText(trouble.sentence)
+        self._trouble.show()
+
     def leave(self) -> None:
         self._left()
 
@@ -78,8 +83,7 @@ class Question(QFrame):
         try:
             self._then(self._field.text())
         except Trouble as trouble:
-            self._trouble.setText(trouble.sentence)
-            self._trouble.show()
+            self.refuse(trouble)
             return
         self.leave()
 

@@ -7,7 +7,7 @@ from functools import partial
 
 from PyQt6.QtCore import QEvent, QStringListModel, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QCompleter, QFrame, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from common_bench.desk.look.labels import ShortLabel, label, set_tip, without_marks
 from common_bench.desk.look.pieces import Card, Field, button, hbox, say, scrolled, set_property, vbox
@@ -274,6 +274,9 @@ class LinesCard(Card):
             QTimer.singleShot(0, self._to_the_new_line)  # once what offered words is gone, and Enter is over
 
     def _to_the_new_line(self) -> None:
+        focus = QApplication.focusWidget()
+        if focus is not None and not self.isAncestorOf(focus):
+            return  # somebody has gone somewhere else meanwhile
         self._goes_on = True
         window = self.window()
         if window is not None:

@@ -24,6 +24,8 @@ from common_bench.model.plan import CommandPlan
 from common_bench.model.trouble import Trouble
 
 Given = TypeVar("Given")
+Refused = Callable[[Trouble], object]
+"""What is done with a Trouble that comes later."""
 WAIT_AT_MOST = 0.1  # s that the window's thread waits for the engine
 
 
@@ -53,7 +55,7 @@ class Hub(QObject):
         self.walk_back: Callable[[int], object] = lambda run: None  # shows how a run's finding came about, in Work up
         self.open_again: Callable[[], object] | None = None  # this lesson, where that can be
         self.keys_back: Callable[[], object] = lambda: None  # gives the keyboard to the stage
-        self._awaited: list[tuple[Future[object], Callable[[object], object]]] = []
+        self._awaited: list[tuple[Future[object], Callable[[object], object], Refused | None]] = []
         lesson.changes.watchers.append(self._changed)
 
     def _keys_back(self) -> None:
@@ -77,18 +79,24 @@ class Hub(QObject):
             return False
         return True
 
-    def later(self, answer: Future[Given], then: Callable[[Given], object]) -> None:
-        """Has `then` called with what a worker gives, once it does; a Trouble that it raises is shown."""
-        self._awaited.append((answer, then))  # type: ignore[arg-type]
+    def later(self, answer: Future[Given], then: Callable[[Given], object], refused: Refused | None = None) -> None:
+        """Has `then` called with what a worker gives, once it does; a Trouble that it raises is shown, or given to `refused`."""
+        self._awaited.append((answer, then, refused))  # type: ignore[arg-type]
 
-    def soon(self, answer: Future[Given], then: Callable[[Given], object], words: str = "Working …") -> None:
+    def soon(
+        self,
+        answer: Future[Given],
+        then: Callable[[Given], object],
+        words: str = "Working …",
+        refused: Refused | None = None,
+    ) -> None:
         """Has `then` called with what a worker gives: at once where that takes no longer than WAIT_AT_MOST, later otherwise, which
         the words say. Raises what the worker raises at once."""
         try:
             found = answer.result(WAIT_AT_MOST)
         except NotInTime:
             self.tell(words, "amber", ended=answer.done)
-            self.later(answer, then)
+            self.later(answer, then, refused)
         else:
             then(found)
 
@@ -105,8 +113,14 @@ class Hub(QObject):
         """Looks whether workers have answered."""
         done = [each for each in self._awaited if each[0].done()]
         self._awaited = [each for each in self._awaited if not each[0].done()]
-        for answer, then in done:
-            self.try_to(lambda answer=answer, then=then: then(answer.result()))  # type: ignore[misc]
+        for answer, then, refused in done:
+            try:
+                then(answer.result())
+            except Trouble as trouble:
+                if refused is not None:
+                    refused(trouble)
+                else:
+                    self.tell(trouble.alone, "red")
 
     def remember(self, step: UndoStep) -> None:
         """Something that was done and is no change of the book, as one step of undo."""

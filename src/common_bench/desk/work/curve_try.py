@@ -8,6 +8,7 @@ from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.plan_editing import with_line
 from common_bench.model.measured import written
 from common_bench.model.run import Run
+from common_bench.model.trouble import Trouble
 from common_bench.record.replay import Replayed
 from common_bench.workings.over import Stretches, number_from
 from common_bench.workup.curves import TRIED, RunCurve, against_others, beside, curves_of, try_curve
@@ -48,8 +49,8 @@ class CurveTry:
             self._changed()
         return was
 
-    def ask(self, run: int, name: str, span: Span) -> None:
-        """Asks for a formula through a quantity, or all of `Y fitted by F`."""
+    def ask(self, run: int, name: str, span: Span, text: str = "") -> None:
+        """Asks for a formula through a quantity, or all of `Y fitted by F`. text: what was typed before."""
 
         def tried(text: str) -> None:
             typed, shared = shared_in(text.strip())
@@ -68,10 +69,19 @@ class CurveTry:
                 self._curve = run, curve, whole
                 self._changed()
 
-            self._hub.soon(working.submit(fitted), show, "The curve is being fitted …")
+            def again(trouble: Trouble) -> None:
+                self.ask(run, name, span, text)
+                self._hub.messages.question.refuse(trouble)
+
+            self._hub.soon(working.submit(fitted), show, "The curve is being fitted …", again)
 
         self._hub.messages.ask(
-            f"A curve through {name}:", "Try it", tried, hint="as: A * exp(-time / T) + c, T shared", offers=OFFERS
+            f"A curve through {name}:",
+            "Try it",
+            tried,
+            hint="as: A * exp(-time / T) + c, T shared",
+            offers=OFFERS,
+            text=text,
         )
 
     def _others_of(self, run: int) -> list[Run]:
