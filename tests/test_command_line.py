@@ -12,10 +12,14 @@ from collections.abc import Callable
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from common_bench.cli.running import main, parser
 from common_bench.cli.saying import seconds_in
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.model.plan import RulePlan
+from common_bench.model.plan_file import plan_to_file, shipped_plan
 from common_bench.model.trouble import Trouble
 from common_bench.standins.control import StandInProcess
 
@@ -125,7 +129,7 @@ def test_listen_prints_readings_notes_and_a_summary_as_json(stand_ins: Callable[
 def test_record_makes_a_book_and_adds_runs_to_it(stand_ins: Callable[..., StandInProcess], tmp_path: Path) -> None:
     kits = stand_ins(count=2)
     book, plan = tmp_path / "new.benchbook", tmp_path / "plan.toml"
-    plan.write_text('name = "Loads"\nworkings = ["level = 2 * 3 s"]\n')
+    plan.write_text('name = "Loads"\nruns_per_group = 1\nworkings = ["level = 2 * 3 s"]\n')
     links = [kits.link("Basalt"), kits.link("Chalk")]
     first = run("record", book, *links, "--for", "2s", "--plan", plan, folder=kits.folder)
     assert first.returncode == 0, first.stderr
@@ -137,7 +141,6 @@ def test_record_makes_a_book_and_adds_runs_to_it(stand_ins: Callable[..., StandI
     assert [[run["number"] for run in group["runs"]] for group in shown["groups"]] == [[1], [1, 2]]
     assert run("check", book).returncode == 0
     assert "named twice" in refused("record", book, links[0], links[0], "--for", "1s")
-    assert "has its plan already" in refused("record", book, links[0], "--for", "1s", "--plan", plan)
     assert "held by another program" in run_while_held(links[0], book)
     kits.order(kits=["Basalt"], fault="silent")
     silent = refused("record", book, links[0], "--for", "1s", folder=kits.folder)
@@ -328,3 +331,39 @@ def test_stand_in_baths_are_started_steered_and_listened_to_from_the_command_lin
     assert [column["name"] for column in summary["columns"]] == ["ms", "probe", "temp"]
     values = [line["values"]["probe"] for line in lines if "values" in line]
     assert values[-1] == pytest.approx(800, abs=80), "the counts of 60 °C"
+
+
+def test_record_follows_the_rule_of_its_plan_and_begins_a_further_lesson_in_a_book_that_exists(
+    stand_ins: Callable[..., StandInProcess], tmp_path: Path
+) -> None:
+    kits, book = stand_ins(count=2, world_speed=6.0), tmp_path / "class.benchbook"
+    rule = RulePlan(0.0, "after 1 s", 0.0, "after 100 readings")
+    plan = msgspec.structs.replace(shipped_plan("swinging-bottles"), rule=rule, runs_per_group=2)
+    file = plan_to_file(plan, tmp_path / "bottles.benchplan")
+    links = [kits.link("Basalt"), kits.link("Chalk")]
+    done = run("record", book, *links, "--plan", file, "--speed", "6", folder=kits.folder)
+    shown = json.loads(run("show", book, "--json").stdout)
+    assert [len(group["runs"]) for group in shown["groups"]] == [2, 2], done.stdout
+    assert done.stdout.count("100 readings") == 4
+    assert "raw" not in (by := {each["ended_by"] for group in shown["groups"] for each in group["runs"]}), by
+    run("record", book, *links, "--plan", file, "--for", "500ms", "--runs", "1", "--speed", "6", folder=kits.folder)
+    shown = json.loads(run("show", book, "--json").stdout)
+    assert [len(group["runs"]) for group in shown["groups"]] == [1, 1], "a lesson of its own"
+    assert len(shown["earlier"]) == 1
+    opened = OpenLesson.open(book)
+    try:
+        assert opened.store.plan.rule == rule, "what bounded a run is not written over the plan's rule"
+        assert len(opened.roster.hear_added()) == 2, "the window hears by the addresses that were given"
+    finally:
+        opened.close()
+    by_hand = plan_to_file(msgspec.structs.replace(plan, rule=RulePlan()), tmp_path / "hand.benchplan")
+    assert "does not say when a run ends" in refused("record", tmp_path / "b.benchbook", links[0], "--plan", by_hand)
+
+
+@pytest.mark.parametrize("name", ["t", "zeit", "elapsed"])
+def test_a_tables_own_name_for_its_time_column_is_time(tmp_path: Path, name: str) -> None:
+    table = tmp_path / "fall.csv"
+    table.write_text(f"{name} (ms),x (m)\n" + "".join(f"{100 * k},{0.5 * k}\n" for k in range(20)))
+    for line in (f"v = slope of x against {name}", "v = slope of x against time"):
+        told = json.loads(run("work", table, line, "--json").stdout)["v"]
+        assert (told["unit"], told["value"]) == ("m/s", pytest.approx(5.0)), line

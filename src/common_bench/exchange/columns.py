@@ -29,10 +29,12 @@ class ColumnOf(NamedTuple):
 
 
 class Columns(NamedTuple):
-    """t: (n,) s, as the file counts it; columns by name."""
+    """t: (n,) s, as the file counts it; columns by name; time: the file's own name for its time column, empty where the first
+    column is none."""
 
     t: Floats
     columns: dict[str, ColumnOf]
+    time: str = ""
 
 
 def columns_from(path: Path, *, timed: bool = True) -> Columns:
@@ -88,6 +90,7 @@ def _placed(path: Path, names: list[str], units: list[str], values: Floats, *, t
             for at, name in enumerate(names)
             if (at or not timed) and name and not (name.startswith(STATED) and name.removeprefix(STATED) in names)
         },
+        names[0] if timed else "",
     )
 
 

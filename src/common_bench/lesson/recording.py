@@ -7,8 +7,6 @@ import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-import msgspec
-
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.register import MOST_GROUPS
 from common_bench.links.address import Address, read_address
@@ -18,6 +16,7 @@ from common_bench.model.plan import Plan, RulePlan
 from common_bench.model.plan_file import plan_from_file
 from common_bench.model.run import Ending
 from common_bench.model.trouble import EngineTrouble, LinkTrouble, Trouble
+from common_bench.record.rules import Rule
 from common_bench.standins.classes import ALIASES
 
 WORKED_UP_WITHIN = 20.0  # s for runs that have ended to be in the book with their findings
@@ -28,9 +27,14 @@ HEARD_WITHIN = 8.0  # s for a kit to be opened, found readable and its format wo
 
 
 def record(
-    book: Path, links: Sequence[str], seconds: float, plan: Path | None, *, speed: float, say: Callable[[str], None]
-) -> None:
-    """One run of `seconds` on each link, one group a link. Raises Trouble in words."""
+    book: Path, links: Sequence[str], seconds: float | None, plan: Path | None, *, speed: float, say: Callable[[str], None],
+    runs: int | None = None,
+) -> None:  # fmt: skip
+    """Runs on each link as the plan's rule says, one group a link. In a book that exists, a plan begins a further lesson.
+
+    seconds: the longest that a run lasts, and waits to begin, whatever the rule says (None: as the rule says); runs: of each
+    group, as many as the plan wants and the group does not have yet where none is said. Raises Trouble in words.
+    """
     if len(set(links)) < len(links):
         raise Trouble("link-named-twice")
     for link in links:
@@ -38,22 +42,26 @@ def record(
         fault = what_is_wrong(address.path) if address.kind == "serial" else None
         if fault is not None:
             raise fault
-    known = book.exists()
-    if known:
-        if plan is not None:
-            raise Trouble("book-plan-already", where=str(book))
+    known, given = book.exists(), plan_from_file(plan) if plan is not None else None
+    if known and given is not None:
+        lesson = OpenLesson.begin(book, given, origin=str(plan), speed=speed)
+    elif known:
         lesson = OpenLesson.open(book, speed=speed)
     else:
-        lesson = OpenLesson.make(
-            book, plan_from_file(plan) if plan else Plan("Recording"), "", ALIASES[: len(links)], speed=speed
-        )
+        by_hand = Plan("Recording", rule=RulePlan(), runs_per_group=1)
+        lesson = OpenLesson.make(book, given or by_hand, "", ALIASES[: len(links)], speed=speed)
     told, stopped = Progress(say), False
     try:
         for trouble in lesson.notices:
             say(trouble.sentence)
+        _check_rule(lesson.store.plan, seconds)
         groups = _benches(lesson, links, say if known else lambda _: None)
         _wait(lesson, groups)
-        _record(lesson, groups, seconds, told)
+        recorded = 0
+        for _ in range(runs if runs is not None else _wanted(lesson, groups)):
+            recorded += _record(lesson, groups, seconds, told)
+        if not recorded:
+            raise Trouble("nothing-recorded")
     except KeyboardInterrupt:
         stopped = True
     finally:
@@ -62,6 +70,20 @@ def record(
         raise told.moved
     if stopped:
         raise KeyboardInterrupt
+
+
+def _check_rule(plan: Plan, seconds: float | None) -> None:
+    """Raises Trouble where nothing but a person could say when a run ends."""
+    if plan.rule.points:
+        raise Trouble("record-by-points")
+    if seconds is None and not Rule.of(plan.rule).ends:
+        raise Trouble("record-without-end", plan=plan.name)
+
+
+def _wanted(lesson: OpenLesson, groups: Sequence[int]) -> int:
+    """Runs that the plan wants of each group and not all have yet; one where all have them."""
+    kept = min((len(lesson.store.kept_runs(group)) for group in groups), default=0)
+    return max(1, lesson.store.plan.runs_per_group - kept)
 
 
 class Progress:
@@ -123,7 +145,10 @@ def _benches(lesson: OpenLesson, links: Sequence[str], say: Callable[[str], None
         address = read_address(link)
         port = known.get(address.name)
         identity = port.identity if port else _identity(lesson, address)
-        kits.append(lesson.roster.hear(Port(_whole(link, address), Path(address.path or address.name).name, identity)))
+        named = Port(_whole(link, address), Path(address.path or address.name).name, identity)
+        kits.append(
+            lesson.roster.hear(named, added=port is None)
+        )  # what does not appear by itself is heard again by its address
     loose = [kit for kit in kits if lesson.store.group_at(kit) is None]
     free = [group for group in lesson.store.groups if lesson.store.kit_of(group.id) is None]
     if len(loose) > len(free):
@@ -176,19 +201,23 @@ def _wait(lesson: OpenLesson, groups: Sequence[int]) -> None:
         time.sleep(0.05)
 
 
-def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, told: Progress) -> None:
-    plan = lesson.store.plan
-    if plan.rule.seconds != seconds:
-        lesson.planning.change_plan(msgspec.structs.replace(plan, rule=RulePlan(seconds)), "Set the rule")
+def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float | None, told: Progress) -> int:
+    """A run on each bench; gives how many readings they have."""
     before = len(lesson.store.kept_runs())
-    begun = lesson.recording.begin_runs(groups)
-    limit = time.monotonic() + seconds / lesson.engine.speed + 3.0
+    begun = lesson.recording.begin_runs(groups, seconds or 0.0)
+    for group in groups:
+        if group not in begun:
+            told.say(
+                f"{lesson.store.group(group).alias}: {Trouble(lesson.roster.why_not_ready(group) or 'bench-not-ready').sentence}"
+            )
+    limit = time.monotonic() + seconds / lesson.engine.speed + 3.0 if seconds is not None else float("inf")
     while any(lesson.roster.busy(group) for group in begun) and time.monotonic() < limit:
         told.look(lesson)
         time.sleep(0.05)
     lesson.recording.end_runs(begun, Ending("time-over"))
     told.move_if_refused(lesson)
-    while len(lesson.store.kept_runs()) < before + len(begun) and time.monotonic() < limit + WORKED_UP_WITHIN:
+    kept_by = time.monotonic() + WORKED_UP_WITHIN
+    while len(lesson.store.kept_runs()) < before + len(begun) and time.monotonic() < kept_by:
         told.look(lesson)
         time.sleep(0.05)
     recorded = 0
@@ -205,5 +234,4 @@ def _record(lesson: OpenLesson, groups: Sequence[int], seconds: float, told: Pro
             f"{lesson.store.group(group).alias} run {run.number}: {readings} readings, {run.ended_by}"
             + (f"; {found}" if found else "")
         )
-    if not recorded:
-        raise Trouble("nothing-recorded")
+    return recorded

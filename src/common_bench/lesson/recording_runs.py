@@ -6,6 +6,7 @@ import json
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Future
 from concurrent.futures import TimeoutError as NotInTime
+from dataclasses import replace
 
 import msgspec
 
@@ -24,7 +25,7 @@ from common_bench.lesson.working_up import WorkingUp
 from common_bench.model.run import Ending
 from common_bench.model.trouble import Trouble
 from common_bench.record.apart import AnyEngine
-from common_bench.record.rules import rule_of
+from common_bench.record.rules import End, rule_of
 
 BY_HAND = Ending("by-hand")
 BEGUN_BY_MISTAKE = "begun by mistake"  # why a run is set aside whose beginning was undone
@@ -68,9 +69,10 @@ class Recording:
             f"{each.name} is not set" for each in store.plan.stated if each.name not in stated and not each.per_run
         ]
 
-    def begin_runs(self, groups: Sequence[int]) -> list[int]:
+    def begin_runs(self, groups: Sequence[int], at_most: float = 0.0) -> list[int]:
         """Begins a run on each bench that is ready, or has it wait for what the rule waits for; gives the groups. Each copies
-        its conditions of now, and keeps what it lacks.
+        its conditions of now, and keeps what it lacks. at_most: s after which a run ends whatever the plan's rule says, 0 for as
+        the rule says.
 
         Waits no longer than the engine's patience: where `is_late` then, the runs begin as soon as the engine can, and `tick` says
         what it refused. Raises PlanTrouble where the rule cannot be read, EngineTrouble where nothing is heard any more.
@@ -78,6 +80,8 @@ class Recording:
         store = self._store
         asked: dict[int, tuple[int, int, int]] = {}  # group -> kit, run and its number
         rule = rule_of(store.plan, store.workings.kinds)
+        if at_most:
+            rule = replace(rule, ends=(*rule.ends, End("seconds", f"after {at_most:g} s", at_most)))
         for group in groups:
             state = self._roster.state(group)
             why = self._roster.why_not_ready(group)

@@ -14,9 +14,10 @@ from common_bench.model.measured import written
 from common_bench.reading.gaps import GapFinder
 from common_bench.workings.evaluate import Evaluator, Workings, check
 from common_bench.workings.over import over_span
-from common_bench.workings.reading import WORDS
+from common_bench.workings.reading import WORDS, renamed_in
 from common_bench.workings.spans import NumberOf
 
+TIME = "time"  # how the language calls it
 Result = Series | Events | NumberOf
 
 
@@ -40,7 +41,11 @@ def callable_columns(table: Columns) -> list[str]:
 
 
 def checked_on(table: Columns, own: Sequence[str], lines: Sequence[str]) -> Workings:
-    """The lines behind columns that are called by their own names. Raises the first WorkingTrouble."""
+    """The lines behind columns that are called by their own names; the table's own name for its time column, as `t`, is `time`.
+    Raises the first WorkingTrouble."""
+    given = {line.partition("=")[0].strip() for line in lines}
+    if table.time.isidentifier() and table.time not in (TIME, *WORDS, *own, *given):
+        lines = [renamed_in(line, table.time, TIME) for line in lines]
     workings = check(
         [*(f'{name} = calibrated "{name}"' for name in own), *lines],
         {name: each.unit for name, each in table.columns.items()},
