@@ -93,7 +93,7 @@ def test_the_demos_book_is_sound_and_tells_the_same_story(
     assert run("pool", book).stdout.splitlines()[-1] == done.stdout.splitlines()[-1]
     pool = json.loads(run("pool", book, "--json").stdout)
     assert pool["runs"] == 18
-    assert [each["group"] for each in pool["groups"] if each["stands_out"]] == ["Slate"]
+    assert [each["group"] for each in pool["groups"] if each["stands_out"]] == ["Flint"]
     assert {"value", "u", "unit", "dof"} <= pool["finding"].keys()
     done = run("export", book, tmp_path / "export")
     names = {path.name for path in (tmp_path / "export").iterdir()}
@@ -341,12 +341,12 @@ def test_record_follows_the_rule_of_its_plan_and_begins_a_further_lesson_in_a_bo
     plan = msgspec.structs.replace(shipped_plan("swinging-bottles"), rule=rule, runs_per_group=2)
     file = plan_to_file(plan, tmp_path / "bottles.benchplan")
     links = [kits.link("Basalt"), kits.link("Chalk")]
-    done = run("record", book, *links, "--plan", file, "--speed", "6", folder=kits.folder)
+    done = run("record", book, *links, "--plan", file, "--speed", "6")
     shown = json.loads(run("show", book, "--json").stdout)
     assert [len(group["runs"]) for group in shown["groups"]] == [2, 2], done.stdout
     assert done.stdout.count("100 readings") == 4
     assert "raw" not in (by := {each["ended_by"] for group in shown["groups"] for each in group["runs"]}), by
-    run("record", book, *links, "--plan", file, "--for", "500ms", "--runs", "1", "--speed", "6", folder=kits.folder)
+    run("record", book, *links, "--plan", file, "--for", "500ms", "--runs", "1", "--speed", "6")
     shown = json.loads(run("show", book, "--json").stdout)
     assert [len(group["runs"]) for group in shown["groups"]] == [1, 1], "a lesson of its own"
     assert len(shown["earlier"]) == 1
