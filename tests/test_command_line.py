@@ -344,7 +344,7 @@ def test_record_follows_the_rule_of_its_plan_and_begins_a_further_lesson_in_a_bo
     done = run("record", book, *links, "--plan", file, "--speed", "6")
     shown = json.loads(run("show", book, "--json").stdout)
     assert [len(group["runs"]) for group in shown["groups"]] == [2, 2], done.stdout
-    assert done.stdout.count("100 readings") == 4
+    assert done.stdout.count("ended by rule, after 100 readings") == 4, done.stdout
     assert "raw" not in (by := {each["ended_by"] for group in shown["groups"] for each in group["runs"]}), by
     run("record", book, *links, "--plan", file, "--for", "500ms", "--runs", "1", "--speed", "6")
     shown = json.loads(run("show", book, "--json").stdout)
