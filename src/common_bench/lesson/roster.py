@@ -17,7 +17,7 @@ from common_bench.model.bench import Port
 from common_bench.model.plan import AskPlan, as_bytes
 from common_bench.model.plan_file import plan_to_text
 from common_bench.model.stream import StreamFormat
-from common_bench.model.trouble import PlanTrouble
+from common_bench.model.trouble import PlanTrouble, Trouble
 from common_bench.record.apart import AnyEngine
 from common_bench.record.snapshot import KitState, RunState, Snapshot
 
@@ -307,9 +307,10 @@ class Roster:
 
     def give_kits_in_order(self, kits: Sequence[int]) -> Change | None:
         """Gives kits that belong to nobody to benches that have none, in order, and then to those whose kit is not
-        here. A kit that has a bench is never moved."""
+        here; kits that are heard come first. A kit that has a bench is never moved."""
         store = self._store
-        loose = [kit for kit in kits if store.group_at(kit) is None and not self.is_receiver(kit)]
+        free = [kit for kit in kits if store.group_at(kit) is None and not self.is_receiver(kit)]
+        loose = sorted(free, key=lambda kit: not self._sends(kit))
         empty = [group.id for group in store.groups if store.kit_of(group.id) is None]
         absent = [group.id for group in store.groups if self.is_absent(store.kit_of(group.id))]
         benches = {row["group"]: row["id"] for row in store.rows("bench") if row["lesson"] == store.id}
@@ -318,6 +319,28 @@ class Roster:
             for group, kit in zip([*empty, *absent], loose, strict=False)
         ]
         return self._changes.do("Give the kits to the benches in order", rows) if rows else None
+
+    def _sends(self, kit: int) -> bool:
+        """Whether a kit is there: its link is open, or still being opened for the first time."""
+        state = self.kits.get(kit)
+        return state is None or state.trouble is None or state.is_open
+
+    def remove_added(self, kit: int) -> None:
+        """A kit that was added by its address is heard no more, and belongs to no bench; nothing that was recorded from it goes.
+        Raises Trouble where it records."""
+        state = self.kits.get(kit)
+        if state is not None and self._records(state):
+            raise Trouble("kit-records")
+        if self._store.group_at(kit) is not None:
+            self.give_kit(kit, None)
+        self.leave(kit)
+        self._store.book.amend("kit", kit, added=0)
+        self._store.refresh("kit")
+        self.take_back(kit)
+
+    def is_added(self, kit: int) -> bool:
+        """Whether a kit was added by its address."""
+        return any(row["id"] == kit and row["added"] for row in self._store.rows("kit"))
 
     def is_absent(self, kit: int | None) -> bool:
         """Whether a bench's kit is not plugged in here: never heard in this lesson, or gone."""

@@ -92,6 +92,11 @@ def worked_on(store: LessonStore, group: int) -> list[Run]:
     return [run for run in store.runs(group) if run.state == "closed" and run.id not in seen]
 
 
+def count_words(kept: int, planned: int, what: str = "runs") -> str:
+    """`3 of 12 runs`; where there are more than planned, `12 planned, 14 kept`."""
+    return f"{kept} of {planned} {what}" if kept <= planned else f"{planned} planned, {kept} kept"
+
+
 def kept_words(store: LessonStore, group: int) -> tuple[str, Literal["plain", "red"]]:
     """What Work up says of a bench in its column."""
     kept = len(store.kept_runs(group))

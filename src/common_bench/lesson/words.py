@@ -55,7 +55,7 @@ def path_words(lesson: OpenLesson) -> dict[Stage, str]:
         "plan": _plan_words(lesson),
         "plug": plugged_words(lesson.store, len(lesson.roster.kits), heard),
         "calibrate": f"{good} of {len(groups)} good" if calibrates else "nothing to calibrate",
-        "record": f"{kept} of {wanted} runs",
+        "record": count_words(kept, wanted),
         "work": "working up …" if lesson.working_up.is_busy else f"{findings} finding{'s' if findings != 1 else ''}",
         "pool": f"{state} · {sent} of {len(groups)} in",
     }

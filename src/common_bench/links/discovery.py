@@ -137,7 +137,7 @@ def _others(missing: Path) -> str:
     there = [each.device for each in list_ports.comports() if each.hwid not in ("n/a", None, "")]
     there += [port.link for notice in notices() for port in notice.ports]
     there = [each for each in there if each != str(missing)]
-    return f" Plugged in now: {', '.join(there[:8])}." if there else " Nothing else is plugged in."
+    return f" Plugged in now: {', '.join(there[:8])}." if there else " Check how its address is written."
 
 
 def holder_of(path: Path) -> str:

@@ -33,12 +33,7 @@ OFFERS = {
         "Played",
         "RunReplay",
     ),
-    "rules": (
-        "OWN",
-        "renamed_in_rule",
-        "Rule",
-        "rule_of",
-    ),
+    "rules": ("End", "OWN", "renamed_in_rule", "Rule", "rule_of",),
     "runs": ("Recorded",),
     "snapshot": (
         "KitState",

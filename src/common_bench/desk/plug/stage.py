@@ -106,7 +106,8 @@ class PlugStage(StageView):
             wrap=True,
         )
         area = scrolled(vbox(self.empty, self._list, None, spacing=0))
-        column = vbox(area, button("Add a kit by address… (A)", self._ask_address), spacing=7)
+        self.remove = button("Remove this kit (Del)", self._remove, role="link")
+        column = vbox(area, self.remove, button("Add a kit by address… (A)", self._ask_address), spacing=7)
         column.setStretch(0, 1)
         made = QWidget()
         made.setLayout(column)
@@ -118,6 +119,7 @@ class PlugStage(StageView):
             "W": ("which is which: press, warm or cover one sensor", self.ask_which),
             "Return": ("give this kit to the selected bench", self.give_to_selected),
             "A": ("add a kit by address", self._ask_address),
+            "Del": ("remove a kit that was added by address", self._remove),
             "G": ("give kits to benches in order", self._give_in_order),
             "Right": ("next kit", lambda: self._move(1)),
             "Left": ("previous kit", lambda: self._move(-1)),
@@ -210,6 +212,9 @@ class PlugStage(StageView):
             )
             troubled += words.needs_you
         self.empty.setVisible(not entries)
+        self.remove.setVisible(
+            chosen is not None and chosen.kit is not None and self.lesson.roster.is_added(chosen.kit)
+        )
         more = f"{troubled} need{'s' if troubled == 1 else ''} you" if troubled else "new ones appear by themselves"
         say(self.subtitle, f"{len(entries) - troubled} heard · {more}")
         self._show_chosen(chosen)
@@ -354,8 +359,31 @@ class PlugStage(StageView):
     def _give_in_order(self) -> None:
         lesson = self.hub.lesson
         kits = [kit for kit in sorted(lesson.roster.kits) if not lesson.roster.is_receiver(kit)]
-        if lesson.roster.give_kits_in_order(kits) is None:
-            self.hub.tell("Every kit has its bench, or no bench is free.", "good")
+        if lesson.roster.give_kits_in_order(kits) is not None:
+            return
+        loose = len([kit for kit in kits if lesson.store.group_at(kit) is None])
+        if not kits:
+            self.hub.tell("No kit is heard yet. Plug one in, or add it by its address (A).", "amber")
+        elif loose:
+            which = "1 kit has no bench" if loose == 1 else f"{loose} kits have no bench"
+            self.hub.tell(f"{which}, and no bench is free. Add a group in stage 1, Plan.", "amber")
+        else:
+            self.hub.tell("Every kit has its bench.", "good")
+
+    def _remove(self) -> None:
+        """A kit that was added by its address, as one that was mistyped, goes."""
+        entry, roster = self._entry(), self.lesson.roster
+        if entry is None or entry.kit is None or not roster.is_added(entry.kit):
+            self.hub.tell(
+                "Only a kit that was added by its address can be removed; others go when they are unplugged.", "amber"
+            )
+            return
+        kit = entry.kit
+        name = self.store.kits[kit].name
+        if self.hub.try_to(lambda: roster.remove_added(kit)):
+            self._chosen = ""
+            self.hub.tell(f"{name} is removed. What was recorded from it stays.", "good")
+            self.hub.book_changed.emit()
 
     def _act(self) -> None:
         """Does what the sentence about the trouble offers."""

@@ -12,7 +12,9 @@ from common_bench.lesson.run_words import listed
 from common_bench.lesson.steps import BeginStep, EndStep, counted_runs
 from common_bench.lesson.store import LessonStore
 from common_bench.lesson.words import bench_note
+from common_bench.model.trouble import Trouble
 
+EXTRA = ("count", "replace", "leave out")
 MOST_NAMED = 8  # benches in one sentence
 
 
@@ -23,6 +25,7 @@ class RunActions:
         """changed: told that points were taken or set aside."""
         self.hub, self._changed = hub, changed
         self.questions = ConditionQuestions(hub)
+        self._extra: str | None = None  # what runs beyond those of the plan mean, once somebody has said so
 
     @property
     def lesson(self) -> OpenLesson:
@@ -77,6 +80,40 @@ class RunActions:
 
     def _begin(self, groups: list[int], lacking: Mapping[int, list[str]] | None = None) -> None:
         """lacking: benches that could record and lack something, which are left out until somebody says so."""
+        extra = [group for group in groups if len(self.store.kept_runs(group)) >= self.store.plan.runs_per_group]
+        if extra and self._extra is None:
+            self._ask_about_extra(groups, extra, lacking)
+        else:
+            self._begin_now(groups, lacking)
+
+    def _ask_about_extra(self, groups: list[int], extra: list[int], lacking: Mapping[int, list[str]] | None) -> None:
+        """More runs than the plan wants: what they mean is asked once in a lesson."""
+
+        def answered(text: str) -> None:
+            self._extra = extra_answer(text)
+            self._begin_now(groups, lacking)
+
+        who = self.store.group(extra[0]).alias if len(extra) == 1 else f"{len(extra)} benches"
+        self.hub.messages.ask(
+            f"{who}: all {self.store.plan.runs_per_group} planned runs are kept. Count extra runs, replace the last ones, or leave them out?",
+            "Record", answered, text=EXTRA[0], offers=EXTRA,
+        )  # fmt: skip
+
+    def _look_at_extra(self, run: int) -> None:
+        """What was answered, done to a run that has ended and is one more than the plan wants."""
+        found = self.store.run(run)
+        before = [each for each in self.store.kept_runs(found.group) if each.id != run]
+        if self._extra in (None, EXTRA[0]) or len(before) < self.store.plan.runs_per_group or found.begin is None:
+            return
+        if self._extra == EXTRA[1]:
+            self.hub.try_to(
+                lambda: self.lesson.working_up.set_aside_run(before[-1].id, f"replaced by run {found.number}")
+            )
+        else:
+            self.hub.try_to(lambda: self.lesson.recording.set_practice(run, practice=True))
+
+    def _begin_now(self, groups: list[int], lacking: Mapping[int, list[str]] | None = None) -> None:
+        """lacking: benches that could record and lack something, which are left out until somebody says so."""
         begun: list[int] = []
         if not self.hub.try_to(lambda: begun.extend(self.lesson.recording.begin_runs(groups))):
             return
@@ -126,6 +163,7 @@ class RunActions:
     def run_ended(self, run: int) -> None:
         """A run has ended by whatever ended it: what is asked at its end is said."""
         if any(each.id == run for each in self.store.runs()):
+            self._look_at_extra(run)
             found = self.store.run(run)
             asked = self.questions.due([run], at_end=True) if found.begin is not None or found.state != "closed" else ""
             if asked:
@@ -208,3 +246,12 @@ def _names(store: LessonStore, groups: list[int]) -> str:
     if len(groups) > MOST_NAMED:
         return f"{len(groups)} benches"
     return ", ".join(store.group(group).alias for group in groups)
+
+
+def extra_answer(text: str) -> str:
+    """What a person answers about runs beyond those of the plan. Raises Trouble for anything else."""
+    typed = " ".join(text.split()).lower()
+    found = [each for each in EXTRA if each.startswith(typed)] if typed else []
+    if len(found) != 1:
+        raise Trouble("no-such-answer", text=text.strip(), known=", ".join(EXTRA))
+    return found[0]

@@ -17,7 +17,7 @@ from common_bench.desk.look.palette import hue
 from common_bench.desk.look.pieces import Field, hbox, offer, say, set_property, vbox
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.shell.hub import Hub
-from common_bench.lesson.run_words import absent_words
+from common_bench.lesson.run_words import absent_words, count_words
 from common_bench.lesson.words import (
     RAW_DECIMALS,
     bench_note,
@@ -276,7 +276,7 @@ class Tile(QFrame):
         kept = len(lesson.store.kept_runs(self.group))
         wanted = lesson.store.plan.runs_per_group
         # shown once all is known: a bar is painted as it is set, and what is beside it too
-        share, share_words = 0.0, f"{kept} of {wanted} runs kept"
+        share, share_words = 0.0, count_words(kept, wanted, "runs kept")
         if state is not None and state.run is not None:
             run = state.run
             raw = " · raw" if any("calibrated" in each for each in lesson.store.run(run.id).lacks) else ""
