@@ -6,16 +6,22 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit
 
 from common_bench.book.book import Book
-from common_bench.lesson.words import bench_words, column_rows
+from common_bench.desk.graphs.plots import Graph
+from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.words import bench_words, column_rows, path_words
+from common_bench.links.discovery import plugged_in
+from common_bench.model.bench import Port
+from common_bench.model.plan import Plan, RulePlan
 from common_bench.standins.control import StandInProcess
 from person import Desk, open_desk, type_into
-from waiting import Class
+from waiting import Class, wait_for
 
 School = Callable[..., Class]
 
@@ -153,3 +159,74 @@ def test_an_accepted_value_without_a_unit_goes_all_the_way_to_the_pool(worked: D
         said = made.window.stage.finding_card.agreement.text()
         assert faulty == (said == ""), said
         assert faulty or accepted in said
+
+
+def test_hidden_names_are_hidden_everywhere_until_they_are_shown_again(worked: Desk) -> None:
+    made = worked
+
+    def names_seen() -> set[str]:
+        words = made.seen() + made.hub.messages.text
+        for graph in made.window.findChildren(Graph):
+            if graph.isVisible():
+                words += " ".join(i.toPlainText() for i in graph.getPlotItem().items if hasattr(i, "toPlainText"))
+        return {alias for alias in made.group if alias in words}
+
+    made.press("6")
+    assert names_seen() == set(made.group)
+    made.press("N")
+    for stage in ("pool", "record", "calibrate", "work", "pool"):
+        made.hub.go(stage)
+        QTest.qWait(150)
+        if stage in ("pool", "record"):
+            assert names_seen() == set(), stage
+        assert {row.alias.text() for row in made.window.benches.rows} == {f"Group {each}" for each in "ABCDEF"}
+    made.change_theme()
+    assert names_seen() == set(), "in another theme too"
+    made.press("N")
+    made.until(lambda: names_seen() == set(made.group), "they are shown again")
+
+
+def test_runs_beyond_those_of_the_plan_are_asked_about_once(worked: Desk) -> None:
+    made = worked
+    store = made.lesson.store
+    made.lesson.planning.change_plan(
+        msgspec.structs.replace(store.plan, runs_per_group=1, rule=RulePlan(3.0)), "One run"
+    )
+    made.press("4", "R")
+    assert made.hub.messages.asks, "what extra runs mean is asked"
+    made.answer("perhaps")
+    assert made.hub.messages.asks, "and what is no answer is refused"
+    made.answer("replace")
+    first = {run.id for run in store.kept_runs()}
+    made.until(
+        lambda: len(store.runs()) == 12 and len(store.kept_runs()) == 6,
+        "the new runs count in the place of the old ones",
+    )
+    assert {run.aside for run in store.runs() if run.id in first} == {"replaced by run 2"}
+    made.press("R")
+    assert not made.hub.messages.asks, "it is asked once"
+    made.until(lambda: len(store.runs()) == 18 and len(store.kept_runs()) == 6, "and done again")
+    assert path_words(made.lesson)["record"] == "6 of 6 runs"
+    made.undo()
+    assert path_words(made.lesson)["record"] == "6 planned, 7 kept"
+
+
+def test_kits_that_are_heard_get_their_benches_first_and_a_mistyped_address_can_be_removed(
+    stand_ins: Callable[..., StandInProcess], tmp_path: Path
+) -> None:
+    kits = stand_ins(count=2, world_speed=8.0)
+    lesson = OpenLesson.make(tmp_path / "a.benchbook", Plan("Plugging"), "", ["Basalt", "Chalk"], speed=8.0)
+    try:
+        wrong = lesson.roster.hear(Port("/dev/ttyNOWHERE", "nowhere", "/dev/ttyNOWHERE"), added=True)
+        made = lesson.roster.appear([port for port in plugged_in(kits.folder) if port.stand_in])
+        wait_for(
+            lambda: lesson.tick() or (wrong in lesson.roster.kits and lesson.roster.kits[wrong].trouble), "it is told"
+        )
+        lesson.roster.give_kits_in_order(sorted([wrong, *made]))
+        assert [lesson.store.kit_of(group.id) for group in lesson.store.groups] == made
+        lesson.roster.remove_added(wrong)
+        wait_for(lambda: wrong not in lesson.roster.kits, "it is heard no more")
+        assert wrong not in lesson.store.kits
+        assert lesson.roster.hear_added() == [], "nor in the next lesson"
+    finally:
+        lesson.close()

@@ -218,7 +218,15 @@ OFFERS = {
         "used_offers",
         "with_rule",
     ),
-    "run_words": ("absent_words", "count_words", "listed", "no_run_words", "opening_words", "unworked_words", "why_to_look",),
+    "run_words": (
+        "absent_words",
+        "count_words",
+        "listed",
+        "no_run_words",
+        "opening_words",
+        "unworked_words",
+        "why_to_look",
+    ),
     "scouting": (
         "heard_words",
         "Scout",

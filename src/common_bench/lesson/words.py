@@ -10,7 +10,7 @@ from common_bench.lesson.calibration_quality import Quality, quality
 from common_bench.lesson.lesson import OpenLesson
 from common_bench.lesson.pool_state import state_words
 from common_bench.lesson.reading_words import plugged_words
-from common_bench.lesson.run_words import kept_words, sends_no
+from common_bench.lesson.run_words import count_words, kept_words, sends_no
 from common_bench.model.bench import Port
 from common_bench.model.measured import NO_VALUE, Measured, digits, plain
 from common_bench.model.plan import Condition, SensorPlan

@@ -33,7 +33,13 @@ OFFERS = {
         "Played",
         "RunReplay",
     ),
-    "rules": ("End", "OWN", "renamed_in_rule", "Rule", "rule_of",),
+    "rules": (
+        "End",
+        "OWN",
+        "renamed_in_rule",
+        "Rule",
+        "rule_of",
+    ),
     "runs": ("Recorded",),
     "snapshot": (
         "KitState",

@@ -13,7 +13,15 @@ OFFERS = {
         "TRIED",
         "try_curve",
     ),
-    "findings": ("ASKED_ABOUT", "DOUBTS", "findings_of", "note_words", "over_gaps", "rests_on", "unheard_in",),
+    "findings": (
+        "ASKED_ABOUT",
+        "DOUBTS",
+        "findings_of",
+        "note_words",
+        "over_gaps",
+        "rests_on",
+        "unheard_in",
+    ),
     "outliers": ("far_readings",),
     "points": (
         "as_seen",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import pyqtgraph as pg
@@ -35,7 +35,7 @@ def draw_class(
     at, left, right = draw_ground(graph, result)
     for place in result.places:
         own = [point for point in result.points if point.run in place.of]
-        _draw_place(graph, place, own, at, store, name_of, compared=compared, alike=alike)
+        _draw_place(graph, place, own, at, store, name_of, result.places, compared=compared, alike=alike)
     if compared and len(result.points) >= MANY:
         right = _draw_histogram(graph, [point.y.value for point in result.points if not point.aside], right)
     graph.setXRange(left, right, padding=0)
@@ -89,7 +89,7 @@ def _draw_class_line(graph: Graph, result: ClassResult, low: float, high: float)
 
 def _draw_place(
     graph: Graph, place: GroupPlace, own: list[ClassPoint], at: dict[int, float], store: LessonStore,
-    name_of: Callable[[str, int], str], *, compared: bool, alike: bool,
+    name_of: Callable[[str, int], str], all_: Sequence[GroupPlace], *, compared: bool, alike: bool,
 ) -> None:  # fmt: skip
     emblem = store.group(place.group).emblem
     colour, shape = (palette().ink, "circle") if alike else (hue(palette(), emblem.colour), emblem.shape)
@@ -100,7 +100,10 @@ def _draw_place(
     alias = name_of(place.alias, place.group)
     words = f"   {alias}" + (f" · set aside: {place.aside}" if place.aside else "")
     if place.stands_out and place.words:
-        words = f"   {FIRST_SENTENCE.match(place.words.replace(place.alias, alias, 1))[0]}"  # type: ignore[index]
+        told = place.words
+        for each in all_:  # the cause may name another group
+            told = told.replace(each.alias, name_of(each.alias, each.group))
+        words = f"   {FIRST_SENTENCE.match(told)[0]}"  # type: ignore[index]
     where = float(np.mean(x)) if compared else place.x.value
     far = where > (max(at.values()) + min(at.values())) / 2 and (place.stands_out or bool(place.aside))
     words = words.strip() + "   " if far else words  # a long note has its room on the left there

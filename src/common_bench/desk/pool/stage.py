@@ -55,7 +55,6 @@ class PoolStage(StageView):
 
     def __init__(self, hub: Hub) -> None:
         super().__init__(hub)
-        self._hidden = False
         self._order: list[int] = []  # of groups by what they found, which says nothing of whose it is
         self.names = button("", self.hide_names)
         self.out = button("Export… (E)", self.export)
@@ -159,7 +158,7 @@ class PoolStage(StageView):
         own = self._to_show
         if own is not None and self.hub.try_to(lambda: self.lesson.pooling.show_group(own)):
             self.hub.select(own)
-            self.hub.tell(f"{self.store.group(own).alias} is shown.", "good", act="Take back", then=self.hub.undo)
+            self.hub.tell(f"{self.hub.name_of(own)} is shown.", "good", act="Take back", then=self.hub.undo)
 
     @property
     def _to_show(self) -> int | None:
@@ -178,7 +177,7 @@ class PoolStage(StageView):
         self.refresh()
 
     def hide_names(self) -> None:
-        self._hidden = not self._hidden
+        self.hub.hide_names(hidden=not self.hub.names_hidden)
         self.refresh()
 
     @property
@@ -197,7 +196,7 @@ class PoolStage(StageView):
         if all(row.aside for row in rows):
             self.hub.try_to(lambda: self.hub.lesson.pooling.take_back_in_pool(runs))
             return
-        alias = self.hub.lesson.store.group(self.hub.group).alias
+        alias = self.hub.alias
         self.ask(
             f"Why is {alias} set aside?", "Set aside", lambda why: self.hub.lesson.pooling.set_aside_in_pool(runs, why),
             hint="as: length to be measured again",
@@ -243,15 +242,15 @@ class PoolStage(StageView):
         own = self._to_show
         self.steps.setVisible(not whole and own is not None)
         if own is not None:
-            self.steps.setText(f"Show {shortened(lesson.store.group(own).alias)} (G)")
+            self.steps.setText(f"Show {shortened(self.hub.name_of(own))} (G)")
         self.nameless.setVisible(not opened)
         self.how.setVisible(not nameless)
-        self.names.setText("Show groups' names (N)" if self._hidden else "Hide groups' names (N)")
+        self.names.setText("Show groups' names (N)" if self.hub.names_hidden else "Hide groups' names (N)")
         for widget in (self.names, self.aside, self.out):
             widget.setVisible(whole and not nameless)
         self._offer_pools(opened=whole and not nameless)
         rows = self._own_rows()
-        alias = shortened(lesson.store.group(self.hub.group).alias) if self.hub.group else ""
+        alias = shortened(self.hub.alias)
         self.aside.setText(
             f"Take {alias} back (X)" if rows and all(row.aside for row in rows) else f"Set {alias} aside… (X)"
         )
@@ -297,10 +296,9 @@ class PoolStage(StageView):
     def _name(self, alias: str, group: int) -> str:
         if self._nameless:
             return f"group {chr(65 + self._order.index(group) % 26)}" if group in self._order else "a group"
-        if not self._hidden:
+        if not self.hub.names_hidden:
             return alias
-        places = [g.id for g in self.hub.lesson.store.all_groups]
-        return f"group {chr(65 + places.index(group) % 26)}"
+        return self.hub.name_of(group)
 
     def _show_result(self) -> None:
         try:
@@ -312,11 +310,11 @@ class PoolStage(StageView):
         self.graph_card.setVisible(bool(result.points))
         by_value = sorted(result.places, key=lambda place: place.y.value)
         self._order = list(dict.fromkeys(place.group for place in by_value))
-        draw_class(self.graph, result, self.store, self._name, alike=self._nameless)
+        draw_class(self.graph, result, self.store, self._name, alike=self._nameless or self.hub.names_hidden)
         self._show_table(result)
         self.finding_card.show_result(result, self.store.plan, self.hub.group, self._name)
         known = result.within == result.within and result.between == result.between
-        own = [place.words.replace(place.alias, self._name(place.alias, place.group), 1) for place in result.places if place.group == self.hub.group and place.words]  # fmt: skip
+        own = [self.hub.anonymous(place.words) for place in result.places if place.group == self.hub.group and place.words]  # fmt: skip
         words = [
             *(own[:1] if palette().scale <= 1 and not self._nameless else []),
             *result.words,

@@ -48,7 +48,7 @@ class WhoCard(Card):
                     f"{len(own)} finding{'s' if len(own) != 1 else ''}{f' · {later}' if later else ''}",
                     "soft",
                 )
-            alias = ShortLabel(group.alias)
+            alias = ShortLabel(self._hub.name_of(group.id))
             alias.setFixedWidth(px(90))
             said = ShortLabel(words, tone)
-            self._who.addLayout(hbox(EmblemView(group.emblem.shape, group.emblem.colour, 16), alias, said))
+            self._who.addLayout(hbox(EmblemView(*self._hub.emblem_of(group), 16), alias, said))

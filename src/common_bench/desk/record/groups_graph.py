@@ -179,7 +179,7 @@ class GroupsGraph(Card):
                 colour = hue(palette(), group.emblem.colour)
                 self._curves[group.id] = (
                     self.graph.line([], [], colour, 1.6),
-                    self.graph.note(f" {group.alias}", 0, 0, colour),
+                    self.graph.note(f" {self._hub.name_of(group.id)}", 0, 0, colour),
                 )
             curve, words = self._curves[group.id]
             line = shown.get(group.id)
@@ -188,7 +188,7 @@ class GroupsGraph(Card):
                 curve.setData([], [])
                 continue
             curve.setData(line.x, line.y, connect="finite")
-            words.setText(f" {group.alias}{' (a guess)' if line.guess else ''}")
+            words.setText(f" {self._hub.name_of(group.id)}{' (a guess)' if line.guess else ''}")
             known = np.flatnonzero(np.isfinite(line.y) & (line.x <= view.high))
             if len(known):
                 y = float(line.y[known[-1]])
@@ -223,7 +223,9 @@ class GroupsGraph(Card):
             self._more.append(self.graph.note(said, at, value, palette().ink, anchor=(0.5, 1), size=13))
         for at, group in enumerate(self._hub.lesson.store.groups):
             foot = min(0.0, self._range[0] if self._range is not None else 0.0)
-            note = self.graph.note(group.alias, at, foot, hue(palette(), group.emblem.colour), anchor=(0.5, 1), size=13)
+            note = self.graph.note(
+                self._hub.name_of(group.id), at, foot, hue(palette(), group.emblem.colour), anchor=(0.5, 1), size=13
+            )
             self._more.append(note)
 
     def _set_range(self, view: ClassView, kind: Kind) -> None:

@@ -102,7 +102,7 @@ class OneBench(QWidget):
             emptied(self.emblem_place)
             self.emblem_place.addWidget(EmblemView(emblem.shape, emblem.colour, 20))
             self._built = wanted
-        say(self.alias, lesson.store.group(group).alias)
+        say(self.alias, self._hub.name_of(group))
         rows: list[list[Cell]] = [
             [name, (value, "soft") if aside else value] for name, value, aside in run_rows(lesson, group)
         ]

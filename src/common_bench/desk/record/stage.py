@@ -305,7 +305,7 @@ class RecordStage(StageView):
                 ", ".join(f"{f.name} {written(f.measured.value, f.measured.u, f.measured.unit)}" for f in findings)
                 or "no finding"
             )
-            shown.append(f"{lesson.store.group(run.group).alias} run {run.number} · {words}")
+            shown.append(f"{self.hub.name_of(run.group)} run {run.number} · {words}")
             if len(shown) == 2:
                 break
         say(self.last_words, "      ".join(shown) or "No runs yet. Press R to record all that are ready.")
@@ -327,7 +327,7 @@ class RecordStage(StageView):
         if self.all_ready.text() != text:
             self.all_ready.setText(text)
         self.all_ready.setEnabled(bool(recording or ready))
-        alias = shortened(self.hub.lesson.store.group(self.hub.group).alias, 11) if self.hub.group else ""
+        alias = shortened(self.hub.alias, 11)
         waits = self.lesson.roster.why_not_ready(self.hub.group) == "waits" if self.hub.group else False
         mine = f"{'Call off' if waits else 'End' if self.hub.group in recording else 'Record'} {alias} (space)"
         if self.this_one.text() != mine:

@@ -98,9 +98,10 @@ class Tile(QFrame):
         self._sensor: SensorPlan | None = None  # by which the plan measures it
         self.setObjectName("card")
         self._hub, self.group, self._small, self._tiny = hub, group.id, small, tiny
-        colour = hue(palette(), group.emblem.colour)
-        self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 16 if tiny else 20)
-        self.alias = ShortLabel(group.alias, "name")
+        shape, own_colour = hub.emblem_of(group)
+        colour = hue(palette(), own_colour)
+        self.emblem = EmblemView(shape, own_colour, 16 if tiny else 20)
+        self.alias = ShortLabel(hub.name_of(group.id), "name")
         self.conditions = {condition.name: ConditionField() for condition in hub.lesson.store.plan.stated[:1]}
         self.state = ShortLabel("", "soft", Qt.TextElideMode.ElideMiddle)
         self.value = NumberLabel(NO_VALUE, palette().card)

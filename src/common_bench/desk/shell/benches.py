@@ -28,7 +28,7 @@ class BenchRow(QFrame):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self._hub, self.group = hub, group.id
         self.setAcceptDrops(True)
-        self.emblem = EmblemView(group.emblem.shape, group.emblem.colour, 26)
+        self.emblem = EmblemView(*hub.emblem_of(group), 26)
         self.alias = ShortLabel(group.alias, "name")
         self.line = ShortLabel("", "small")
         self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -46,7 +46,7 @@ class BenchRow(QFrame):
 
     def refresh(self) -> None:
         words = bench_words(self._hub.lesson, self.group, self._hub.stage)
-        say(self.alias, self._hub.lesson.store.group(self.group).alias)
+        say(self.alias, self._hub.name_of(self.group))
         say(self.line, words.line, "small" if words.tone == "plain" else words.tone)
         say(self.value, f"≈ {words.value}" if words.guess else words.value)
         say(self.unit, f"{words.unit} · a guess" if words.guess else words.unit)
@@ -80,6 +80,7 @@ class Benches(QFrame):
         self.setFixedWidth(px(self.WIDTH))
         self._hub = hub
         self.rows: list[BenchRow] = []
+        self._hidden = hub.names_hidden
         self._list = QVBoxLayout()
         self._list.setSpacing(px(3))
         self._quantities = QVBoxLayout()
@@ -113,7 +114,9 @@ class Benches(QFrame):
 
     def rebuild(self) -> None:
         groups = self._hub.lesson.store.groups
-        if [row.group for row in self.rows] != [group.id for group in groups]:
+        hidden = self._hub.names_hidden
+        if [row.group for row in self.rows] != [group.id for group in groups] or hidden != self._hidden:
+            self._hidden = hidden
             for row in self.rows:
                 row.setParent(None)
                 row.deleteLater()

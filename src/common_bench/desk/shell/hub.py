@@ -19,13 +19,14 @@ from common_bench.lesson.undo import UndoHistory, UndoStep
 from common_bench.lesson.words import Stage
 from common_bench.lesson.working_up import Rework
 from common_bench.links.discovery import notices, plugged_in
-from common_bench.model.bench import Port, StandInNotice
+from common_bench.model.bench import Group, Port, StandInNotice
 from common_bench.model.plan import CommandPlan
 from common_bench.model.trouble import Trouble
 
 Given = TypeVar("Given")
 Refused = Callable[[Trouble], object]
 """What is done with a Trouble that comes later."""
+HIDDEN_COLOUR = "#6B7680"
 WAIT_AT_MOST = 0.1  # s that the window's thread waits for the engine
 
 
@@ -49,6 +50,9 @@ class Hub(QObject):
         self.group = lesson.store.groups[0].id if lesson.store.groups else 0
         self.stage: Stage = "plan"
         self.lit: int | None = None  # the kit that moves while “which is which” listens
+        self.names_hidden = (
+            False  # groups are called by letters, and wear one mark, everywhere until they are shown again
+        )
         self.refused: list[Port] = []  # ports that cannot be opened
         self.messages = MessagePlace(self._keys_back)
         self.play_again: Callable[[int], object] = lambda run: None  # shows a run in Record as if it were live
@@ -140,7 +144,7 @@ class Hub(QObject):
         self, words: str, tone: str = "amber", *, act: str = "", then: Callable[[], object] | None = None,
         ended: Ended | None = None,
     ) -> None:  # fmt: skip
-        self.messages.tell(words, tone, act=act, then=then, ended=ended)
+        self.messages.tell(self.anonymous(words), tone, act=act, then=then, ended=ended)
 
     def write_elsewhere(self) -> None:
         """The book, with all that waits in memory, goes on at the first other place that has room."""
@@ -178,10 +182,33 @@ class Hub(QObject):
             self.stage = stage
             self.staged.emit(stage)
 
+    def hide_names(self, *, hidden: bool) -> None:
+        """Everywhere in the window, until they are shown again."""
+        self.names_hidden = hidden
+        self.book_changed.emit()
+
+    def name_of(self, group: int) -> str:
+        """The alias of a group; a letter while names are hidden."""
+        places = [each.id for each in self.lesson.store.all_groups]
+        if self.names_hidden and group in places:
+            return f"Group {chr(65 + places.index(group) % 26)}"
+        return self.lesson.store.group(group).alias
+
+    def anonymous(self, words: str) -> str:
+        """Words with every alias in them as `name_of` has it."""
+        if self.names_hidden:
+            for group in sorted(self.lesson.store.all_groups, key=lambda each: -len(each.alias)):
+                words = words.replace(group.alias, self.name_of(group.id)) if group.alias else words
+        return words
+
+    def emblem_of(self, group: Group) -> tuple[str, str]:
+        """Shape and colour of a group's emblem; one mark for all while names are hidden."""
+        return ("circle", HIDDEN_COLOUR) if self.names_hidden else (group.emblem.shape, group.emblem.colour)
+
     @property
     def alias(self) -> str:
         """Of the selected bench; empty where there is none."""
-        return self.lesson.store.group(self.group).alias if self.group else ""
+        return self.name_of(self.group) if self.group else ""
 
     # kits
 

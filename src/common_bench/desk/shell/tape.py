@@ -260,14 +260,14 @@ class Tape(QFrame):
         lesson, group = self._hub.lesson, self._hub.group
         state = self._state()
         if state is None:
-            say(self.who, lesson.store.group(group).alias if group else "")
+            say(self.who, self._hub.name_of(group) if group else "")
             given = bool(group) and lesson.store.kit_of(group) is not None
             say(self.what, "its kit is not plugged in" if given else "no kit is given to this bench" if group else "")
             for each in (self.lines, self.kept):
                 say(each, "")
             return
         found = lesson.store.group(group)
-        say(self.who, found.alias)
+        say(self.who, self._hub.name_of(found.id))
         rate = f"{state.rate:.1f} lines/s" if state.rate == state.rate and state.trouble is None else "not heard"
         format = state.format
         names = " ".join(column.name for column in format.columns[:6]) if format else "no columns yet"
