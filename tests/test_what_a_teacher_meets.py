@@ -205,7 +205,7 @@ def test_runs_beyond_those_of_the_plan_are_asked_about_once(worked: Desk) -> Non
     assert {run.aside for run in store.runs() if run.id in first} == {"replaced by run 2"}
     made.press("R")
     assert not made.hub.messages.asks, "it is asked once"
-    made.until(lambda: len(store.runs()) == 18 and len(store.kept_runs()) == 6, "and done again")
+    made.until(lambda: sum(bool(run.aside) for run in store.runs()) == 12, "and done again")
     assert path_words(made.lesson)["record"] == "6 of 6 runs"
     made.undo()
     assert path_words(made.lesson)["record"] == "6 planned, 7 kept"
@@ -226,7 +226,6 @@ def test_kits_that_are_heard_get_their_benches_first_and_a_mistyped_address_can_
         assert [lesson.store.kit_of(group.id) for group in lesson.store.groups] == made
         lesson.roster.remove_added(wrong)
         wait_for(lambda: wrong not in lesson.roster.kits, "it is heard no more")
-        assert wrong not in lesson.store.kits
         assert lesson.roster.hear_added() == [], "nor in the next lesson"
     finally:
         lesson.close()

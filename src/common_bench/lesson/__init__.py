@@ -28,6 +28,7 @@ OFFERS = {
         "KeptCalibration",
         "Taking",
     ),
+    "calibration_quality": ("age_words",),
     "calibration_words": (
         "curve_shown",
         "grid_heads",
@@ -220,6 +221,7 @@ OFFERS = {
     ),
     "run_words": (
         "absent_words",
+        "capital",
         "count_words",
         "listed",
         "no_run_words",
@@ -269,10 +271,8 @@ OFFERS = {
     ),
     "warming": ("warm_all",),
     "words": (
-        "age_words",
         "bench_note",
         "bench_words",
-        "capital",
         "column_rows",
         "kit_words",
         "KitWords",

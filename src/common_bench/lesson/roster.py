@@ -336,7 +336,6 @@ class Roster:
         self.leave(kit)
         self._store.book.amend("kit", kit, added=0)
         self._store.refresh("kit")
-        self.take_back(kit)
 
     def is_added(self, kit: int) -> bool:
         """Whether a kit was added by its address."""

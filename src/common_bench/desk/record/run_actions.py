@@ -99,8 +99,8 @@ class RunActions:
             "Record", answered, text=EXTRA[0], offers=EXTRA,
         )  # fmt: skip
 
-    def _look_at_extra(self, run: int) -> None:
-        """What was answered, done to a run that has ended and is one more than the plan wants."""
+    def look_at_extra(self, run: int) -> None:
+        """A run is worked up: where it is one more than the plan wants, what was answered is done."""
         found = self.store.run(run)
         before = [each for each in self.store.kept_runs(found.group) if each.id != run]
         if self._extra in (None, EXTRA[0]) or len(before) < self.store.plan.runs_per_group or found.begin is None:
@@ -163,7 +163,6 @@ class RunActions:
     def run_ended(self, run: int) -> None:
         """A run has ended by whatever ended it: what is asked at its end is said."""
         if any(each.id == run for each in self.store.runs()):
-            self._look_at_extra(run)
             found = self.store.run(run)
             asked = self.questions.due([run], at_end=True) if found.begin is not None or found.state != "closed" else ""
             if asked:

@@ -324,10 +324,12 @@ class Bench(QMainWindow):
         self.hub.try_to(lambda: found.extend(self.hub.lesson.tick()))
         for each in found:
             self.news.tell_event(each)
+            record = self.stages["record"]
+            assert isinstance(record, RecordStage)
             if each.what == "run-ended":
-                record = self.stages["record"]
-                assert isinstance(record, RecordStage)
                 record.acts.run_ended(each.run)
+            elif each.what == "run-worked":
+                record.acts.look_at_extra(each.run)
         self.news.tell_worked([each.run for each in found if each.what == "run-worked"])
         self.news.tell_whole_trouble()
         self.news.tell_doubts()
