@@ -103,7 +103,13 @@ class RunActions:
         """A run is worked up: where it is one more than the plan wants, what was answered is done."""
         found = self.store.run(run)
         before = [each for each in self.store.kept_runs(found.group) if each.id != run]
-        if self._extra in (None, EXTRA[0]) or len(before) < self.store.plan.runs_per_group or found.begin is None:
+        is_newest = all(each.number < found.number for each in before)
+        counts = not (found.aside or found.practice) and found.begin is not None
+        if (
+            self._extra in (None, EXTRA[0])
+            or len(before) < self.store.plan.runs_per_group
+            or not (is_newest and counts)
+        ):
             return
         if self._extra == EXTRA[1]:
             self.hub.try_to(
