@@ -5,9 +5,11 @@ from __future__ import annotations
 import gc
 import os
 import shutil
+import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from types import TracebackType
 from typing import Any
 
 import msgspec
@@ -40,6 +42,20 @@ def pytest_collection_finish() -> None:
     """What is loaded by now stays for good: it is not looked through again whenever memory is tidied."""
     gc.collect()
     gc.freeze()
+
+
+@pytest.fixture
+def faults() -> Iterator[list[BaseException]]:
+    """Whatever the window lets through."""
+    found: list[BaseException] = []
+    before = sys.excepthook
+
+    def caught(kind: type[BaseException], fault: BaseException, trace: TracebackType | None) -> None:
+        found.append(fault)
+
+    sys.excepthook = caught
+    yield found
+    sys.excepthook = before
 
 
 @pytest.fixture

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator
+from typing import NamedTuple
 
+import numpy as np
 from PyQt6.QtCore import QCoreApplication, QEvent, QPoint, QRect, Qt
-from PyQt6.QtGui import QTextDocument
+from PyQt6.QtGui import QColor, QFont, QFontMetrics, QImage, QPainter, QTextDocument
 from PyQt6.QtWidgets import (
     QAbstractScrollArea,
     QCheckBox,
@@ -153,3 +156,126 @@ def _outside(widget: QWidget, window: QWidget) -> Iterator[str]:
     shown = widget.visibleRegion().boundingRect()
     if shown.width() < widget.width() - SLACK or shown.height() < widget.height() - SLACK:
         yield f"is covered: {shown.width()}×{shown.height()} of {widget.width()}×{widget.height()} px"
+
+
+# what is painted
+
+LEAST_INK = 0.88  # of what a text has where it is painted alone, below which some of it is missing
+SEEN = 0.25  # of the strongest contrast: what is fainter is the rim of a letter
+LEAST_CONTRAST = 40  # of 255, between a text and its ground
+INSET = 3  # px, of a field's frame
+
+
+class Ink(NamedTuple):
+    """amount: in pixels of the strongest contrast; contrast: of 255; high, wide: px, of the smallest box around what can be seen."""
+
+    amount: float
+    contrast: float
+    high: int
+    wide: int
+
+
+def unreadable_texts(window: QWidget, *, long_names: bool = False) -> list[str]:
+    """Every visible text of which less is painted in the window than where it is painted alone, in the same font: cut, covered, or
+    pushed out of its place. Says nothing of how things are laid out, and so finds what the walk by sizes cannot."""
+    for _ in range(3):
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
+    whole = _pixels(window.grab().toImage())
+    found = []
+    for widget, words, place, folds, font in _texts(window, long_names):
+        shown = widget.visibleRegion().boundingRect() & place
+        if shown.width() < 2 or shown.height() < 2:
+            if not _scrolled(widget):
+                found.append(f"{type(widget).__name__} {words!r}: not to be seen")
+            continue
+        if _scrolled(widget) and not widget.visibleRegion().boundingRect().contains(place):
+            continue  # it can be scrolled to
+        at = widget.mapTo(window, place.topLeft())
+        there = whole[max(0, at.y()) : at.y() + place.height(), max(0, at.x()) : at.x() + place.width()]
+        ink, alone = _ink(there), _alone(words, font.toString(), place.width() if folds else 0)
+        if ink.contrast < LEAST_CONTRAST or ink.amount < LEAST_INK * alone.amount:
+            found.append(f"{type(widget).__name__} {words!r}: {ink.amount / max(alone.amount, 1e-9):.0%} of its ink")
+        elif ink.high < alone.high - 1 or (ink.wide < alone.wide - 2 and not folds):
+            found.append(
+                f"{type(widget).__name__} {words!r}: {ink.wide}×{ink.high} of {alone.wide}×{alone.high} px are painted"
+            )
+    return found
+
+
+def _texts(window: QWidget, long_names: bool) -> Iterator[tuple[QWidget, str, QRect, bool, QFont]]:
+    """Widget, its text, the place within it, whether it folds there, its font."""
+    for widget in window.findChildren(QWidget):
+        if not widget.isVisible() or widget.window() is not window.window():
+            continue
+        if isinstance(widget, QLabel) and widget.text().strip() and widget.pixmap().isNull():
+            if widget.textFormat() == Qt.TextFormat.RichText or (
+                isinstance(widget, ShortLabel) and widget.is_shortened
+            ):
+                continue
+            yield widget, widget.text(), widget.contentsRect(), widget.wordWrap(), widget.font()
+        elif isinstance(widget, (QPushButton, QCheckBox)) and widget.text().strip():
+            yield widget, widget.text().replace("&&", "&"), widget.rect().adjusted(INSET, INSET, -INSET, -INSET), False, widget.font()  # fmt: skip
+        elif isinstance(widget, QLineEdit) and widget.displayText().strip() and not widget.hasFocus():
+            inside = widget.rect().adjusted(INSET, INSET, -INSET, -INSET)
+            if widget.fontMetrics().horizontalAdvance(widget.displayText()) < inside.width() - 8:
+                yield widget, widget.displayText(), inside, False, widget.font()
+        elif isinstance(widget, QTableWidget):
+            yield from _cells(widget, long_names)
+
+
+def _cells(table: QTableWidget, long_names: bool) -> Iterator[tuple[QWidget, str, QRect, bool, QFont]]:
+    port = table.viewport()
+    assert port is not None
+    for row in range(table.rowCount()):
+        for column in range(table.columnCount()):
+            item = table.item(row, column)
+            if item is None or not item.text().strip() or table.isColumnHidden(column):
+                continue
+            place = table.visualItemRect(item)
+            if not port.rect().contains(place) or (item.toolTip() and long_names):
+                continue  # a row that can be scrolled to
+            wide = table.fontMetrics().horizontalAdvance(item.text()) > place.width() - 8
+            if not (wide and item.toolTip()):
+                yield port, item.text(), place, wide, item.font() if item.font().family() else table.font()
+
+
+@functools.lru_cache(4096)
+def _alone(words: str, named: str, width: int) -> Ink:
+    """The ink of a text that has all the room that it wants; width: in which it folds, 0 where it does not."""
+    font = QFont()
+    font.fromString(named)
+    flags = int(Qt.TextFlag.TextWordWrap.value) if width else 0
+    room = QFontMetrics(font).boundingRect(QRect(0, 0, width or 10**5, 10**5), flags, words)
+    image = QImage(room.width() + 40, room.height() + 40, QImage.Format.Format_RGB32)
+    image.fill(QColor("white"))
+    painter = QPainter(image)
+    painter.setFont(font)
+    painter.setPen(QColor("black"))
+    painter.drawText(QRect(20, 20, width or room.width() + 10, room.height() + 10), flags, words)
+    painter.end()
+    return _ink(_pixels(image))
+
+
+def _pixels(image: QImage) -> np.ndarray:
+    """(h, w) of an image: 0xRRGGBB each."""
+    image = image.convertToFormat(QImage.Format.Format_RGB32)
+    bits = image.constBits()
+    assert bits is not None
+    bits.setsize(image.sizeInBytes())
+    held = np.frombuffer(bits, np.uint32).reshape(image.height(), image.bytesPerLine() // 4)
+    return held[:, : image.width()] & 0xFFFFFF
+
+
+def _ink(pixels: np.ndarray) -> Ink:
+    """What is painted on the ground that most pixels have."""
+    if not pixels.size:
+        return Ink(0.0, 0.0, 0, 0)
+    values, kinds, counts = np.unique(pixels, return_inverse=True, return_counts=True)
+    parts = np.stack([values >> shift & 0xFF for shift in (16, 8, 0)]).astype(int)
+    away = np.abs(parts - parts[:, counts.argmax(), None]).max(axis=0)
+    strongest = float(away.max())
+    if not strongest:
+        return Ink(0.0, 0.0, 0, 0)
+    seen = (away > SEEN * strongest)[kinds.reshape(pixels.shape)]
+    high, wide = (np.flatnonzero(seen.any(axis=axis)) for axis in (1, 0))
+    return Ink(float(away @ counts) / strongest, strongest, int(np.ptp(high)) + 1, int(np.ptp(wide)) + 1)

@@ -147,7 +147,7 @@ def test_the_grid_names_the_bench_whose_mass_was_wrong(lesson: OpenLesson) -> No
     lesson.calibrating.keep_calibrations([group.id for group in lesson.store.groups], "load")
     kit = lesson.store.kit_of(lesson.store.groups[2].id)
     assert kit is not None
-    assert quality(lesson.store, lesson.sensors, kit, sensor)[1:3] == ("does not fit", "red")
+    assert quality(lesson.store, lesson.sensors, kit, sensor)[1:3] == ("“200 g” wrong?", "red"), "the cause is named"
 
 
 def test_an_old_calibration_a_bad_check_and_a_history_are_told(lesson: OpenLesson) -> None:

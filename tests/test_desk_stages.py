@@ -229,7 +229,7 @@ def test_a_kit_is_added_by_address_and_refused_in_words(
     made.answer(f"file:{tmp_path}/none.txt")
     made.see("this file cannot be read", stage)
     made.press("G")
-    made.see("Every kit has its bench, or no bench is free.", stage)
+    made.see("2 kits have no bench, and no bench is free.", stage)
 
 
 def test_a_kit_that_is_added_while_the_engine_does_something_else_is_heard_once_it_comes_to_it(

@@ -213,7 +213,7 @@ def book(tmp_path: Path) -> Path:
     wrong = msgspec.structs.replace(plan, rule=RulePlan(used="all; late: from 0 s to 5 s"))
     assert [each.trouble.code for each in faults_of(wrong)][:1] == ["no-such-span"]
     OpenLesson.make(path, plan, "9B", ["Flint"]).close()
-    rows = "".join(f"{k / 10:.1f},{(k // 50) + 0.001 * (k % 7):.3f}\n" for k in range(200))
+    rows = "".join(f"{k / 10:.1f},{1 + k // 50 + 0.001 * (k % 7):.3f}\n" for k in range(200))
     file = tmp_path / "fall.csv"
     file.write_text(f"time (s),load\n{rows}")
     list(bring_files(path, [file], "Flint", began="", ended=""))
@@ -228,14 +228,14 @@ def test_a_persons_span_is_kept_for_its_run_undone_and_survives_a_new_plan(book:
     def found() -> dict[str, tuple[float, tuple[float, float]]]:
         return {each.name: (round(each.measured.value, 2), each.span) for each in store.findings(run)}
 
-    assert found()["first_mean"] == (0.02, (0.0, 5.0))
+    assert found()["first_mean"] == (1.02, (0.0, 5.0))
     whole = found()["all_mean"]
     assert whole[1][0] == 1.0
     change = lesson.spans.choose_named_span(run, "early", (10.0, 14.9))
-    assert found()["first_mean"] == (2.0, (10.0, 14.9))
+    assert found()["first_mean"] == (3.0, (10.0, 14.9))
     assert found()["all_mean"] == whole, "the other span stays where it is"
     lesson.changes.undo(change)
-    assert found()["first_mean"] == (0.02, (0.0, 5.0))
+    assert found()["first_mean"] == (1.02, (0.0, 5.0))
     lesson.changes.redo(change)
     lesson.close()
     again = OpenLesson.open(book)

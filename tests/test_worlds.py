@@ -20,7 +20,9 @@ from common_bench.model.plan import Plan, RulePlan, SensorPlan
 from common_bench.model.plan_file import shipped_names
 from common_bench.standins.control import StandInProcess
 from common_bench.standins.world import world_of, worlds
+from person import Desk
 from waiting import Class
+from walk import Walk
 
 SPEED_HERE = 6.0
 SPEED = "12"  # times as fast as ours
@@ -54,24 +56,16 @@ def test_a_world_is_the_same_for_the_same_seed_and_has_one_kind_of_trouble(name:
 @pytest.mark.parametrize(
     "name", [pytest.param(each, marks=[pytest.mark.long_proof] * (each == "warm-baths")) for each in shipped_names()]
 )
-def test_the_whole_lesson_of_every_shipped_plan_finds_what_is_true(
-    name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+def test_the_whole_lesson_of_every_shipped_plan_finds_what_is_true_and_is_read_in_every_stage(
+    name: str,
+    tmp_path: Path,
+    capsys: pytest.CaptureFixture[str],
+    alone: Callable[[OpenLesson], Desk],
+    faults: list[BaseException],
 ) -> None:
-    assert (
-        main(
-            [
-                "demo",
-                "--headless",
-                "--class",
-                name,
-                "--speed",
-                FAST_KITS.get(name, SPEED),
-                "--out",
-                str(tmp_path / "out"),
-            ]
-        )
-        == 0
-    )
+    out = tmp_path / "out"
+    told = ["demo", "--headless", "--class", name, "--speed", FAST_KITS.get(name, SPEED), "--out", str(out)]
+    assert main(told) == 0
     said = capsys.readouterr().out.splitlines()
     truth = world_of(name).truth(world_of(name).benches())
     found_name, _, value = said[-1].partition(" = ")
@@ -81,7 +75,12 @@ def test_the_whole_lesson_of_every_shipped_plan_finds_what_is_true(
     assert abs(found.value - truth.value) < 3 * found.u, said[-1]
     in_trouble = next(bench.alias for bench in world_of(name).benches() if bench.trouble)
     assert any(f"{in_trouble} set aside" in line for line in said)
-    assert main(["check", str(next((tmp_path / "out").glob("*.benchbook")))]) == 0
+    book = next(out.glob("*.benchbook"))
+    assert main(["check", str(book)]) == 0
+    walk = Walk(alone(OpenLesson.open(book)))
+    walk.look("held")
+    assert faults == []
+    assert walk.found == [], "\n".join(walk.found)
 
 
 def test_the_stand_ins_tell_what_is_true_of_them(tmp_path: Path) -> None:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import TypeVar
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent
+from PyQt6.QtCore import QEvent, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QAbstractItemDelegate,
     QAbstractItemView,
@@ -61,7 +61,21 @@ def set_property(widget: QWidget, name: str, value: object) -> None:
 
 
 class Field(QLineEdit):
-    """A line to type on. Enter that it has taken goes no further: it must not press something else as well."""
+    """A line to type on. Enter that it has taken goes no further: it must not press something else as well. Undo and redo are its own
+    as long as something was typed; where nothing was, they are the lesson's."""
+
+    def event(self, event: QEvent | None) -> bool:
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
+            and (
+                (event.matches(QKeySequence.StandardKey.Undo) and not self.isUndoAvailable())
+                or (event.matches(QKeySequence.StandardKey.Redo) and not self.isRedoAvailable())
+            )
+        ):
+            event.ignore()
+            return False
+        return bool(super().event(event))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         super().keyPressEvent(event)

@@ -254,7 +254,8 @@ class LinesCard(Card):
             row.show()  # at once: typing may go on in it
         while len(self.rows) > len(lines) + 1:
             row = self.rows.pop(-2 if len(self.rows) > 1 else -1)
-            row.setParent(None)
+            self._column.removeWidget(row)
+            row.hide()
             row.deleteLater()
         for at, row in enumerate(self.rows):
             row.show_line(lines[at] if at < len(lines) else None, chosen=at == chosen)

@@ -191,7 +191,8 @@ class PlugStage(StageView):
         keys = [each.key for each in entries]
         for key in [key for key in self._cards if key not in keys]:
             card = self._cards.pop(key)
-            card.setParent(None)
+            self._list.removeWidget(card)
+            card.hide()
             card.deleteLater()
         self._look_which()
         chosen = self._entry()

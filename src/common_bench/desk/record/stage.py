@@ -271,7 +271,7 @@ class RecordStage(StageView):
     def _build(self, groups: list[Group]) -> None:
         for tile in self.tiles:
             self.grid.removeWidget(tile)
-            tile.setParent(None)
+            tile.hide()
             tile.deleteLater()
         small = len(groups) > ROOMY
         tiny = len(groups) > CROWDED

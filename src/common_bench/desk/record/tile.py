@@ -112,7 +112,6 @@ class Tile(QFrame):
         self.second = label("", "value")
         self.second_unit = label("", "small")
         self.trace = TileTrace(group.emblem.colour, smooth=not small)
-        self.trace.setProperty("paper_name", group.alias)
         self.trouble = label("", wrap=True)
         self.trouble.setObjectName("wash")
         self.trouble.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
@@ -132,7 +131,6 @@ class Tile(QFrame):
             field.setMaximumWidth(px(150))
             field.setObjectName("quiet")
             offer(field, stated_offers(hub.lesson.store.plan.condition(name)))
-            set_tip(field, f"{name} of {group.alias}: type it with its uncertainty, as 0.752 ± 0.002 m")
             field.editingFinished.connect(lambda n=name, f=field: self._set_condition(n, f))
             if not small:
                 self._names.append(label(name, "soft"))
@@ -253,7 +251,11 @@ class Tile(QFrame):
 
     def refresh(self) -> None:
         kept = self._hub.lesson.store.stated(self.group)
+        alias = self._hub.name_of(self.group)
+        say(self.alias, alias)
+        self.trace.setProperty("paper_name", alias)
         for name, field in self.conditions.items():
+            set_tip(field, f"{name} of {alias}: type it with its uncertainty, as 0.752 ± 0.002 m")
             field.show_kept(kept.get(name))
             set_property(field, "wrong", False)
         set_property(self, "chosen", self._hub.group == self.group)

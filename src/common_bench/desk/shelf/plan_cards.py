@@ -98,7 +98,8 @@ class PlanGrid(QWidget):
     def fill(self, plans: Sequence[KeptPlan]) -> None:
         key = self.chosen.key if self.chosen is not None else ""
         for card in self.cards:
-            card.setParent(None)
+            self._grid.removeWidget(card)
+            card.hide()
             card.deleteLater()
         self.cards = [PlanCard(each, self.choose, self._begun) for each in plans]
         for at, card in enumerate(self.cards):

@@ -118,7 +118,8 @@ class Benches(QFrame):
         if [row.group for row in self.rows] != [group.id for group in groups] or hidden != self._hidden:
             self._hidden = hidden
             for row in self.rows:
-                row.setParent(None)
+                self._list.removeWidget(row)
+                row.hide()
                 row.deleteLater()
             self.rows = [BenchRow(self._hub, group) for group in groups]
             for row in self.rows:
