@@ -38,6 +38,8 @@ class Walk:
             self.made.window.resize(wide, high)
             for stage, _ in STAGES:
                 self.made.hub.go(stage)
+                if stage == "plan":
+                    self.made.window.stage.turn_to(length)
                 told: set[str] | None = None
                 for _ in range(12):  # what is cut while it is laid out does not count
                     QTest.qWait(40)

@@ -14,7 +14,7 @@ from common_bench.desk.graphs.live_trace import LiveTrace
 from common_bench.desk.look.emblems import SYMBOLS
 from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, Table, button, choice, hbox, say, set_property, tick_box
+from common_bench.desk.look.pieces import Card, Table, button, hbox, names_choice, say, set_property, tick_box
 from common_bench.desk.look.sheet import palette
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.calibration_words import (
@@ -64,7 +64,7 @@ class CurveCard(Card):
         steps = " · ".join(step.split("=")[0].strip() for step in sensor.steps)
         how = sensor.formula if sensor.curve == "formula" else f"reading → {steps} → {sensor.quantity}" if steps else ""
         following = f"next: {planned.label}" if planned else "no points planned"
-        say(self.aside, " · ".join(part for part in (how, following) if part))
+        say(self.aside, " · ".join(part for part in (following, how) if part))
 
     def show_curve(self, sensor: SensorPlan, shown: Shown) -> None:
         points = self._aim.own_points or (list(shown.ready.calibration.points) if shown.ready else [])
@@ -169,7 +169,7 @@ class PointsCard(Card):
         self.automatic = tick_box("by itself when steady (A)")
         set_tip(self.automatic, "Each bench has the point once its reading has come to rest at a new level")
         self.automatic.toggled.connect(self._set_automatic)
-        self.against = choice(
+        self.against = names_choice(
             tip="Where the reference comes from: the plan, or a bench whose calibration is trusted (B)"
         )
         self.against.activated.connect(self._choose_reference)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import html
 import math
+import re
 
 from PyQt6.QtCore import QEvent, QRect, Qt
 from PyQt6.QtGui import QAction, QColor, QFontMetricsF, QPainter, QPaintEvent, QPixmap, QResizeEvent, QShowEvent
@@ -13,6 +14,7 @@ from common_bench.model.visible import on_one_line, visible
 
 LONGEST_SHOWN = 2000  # characters of one label
 
+PARTS = re.compile(r" · |: |; ")
 DIGITS = "0123456789"
 DIGITS_ALIKE = str.maketrans(DIGITS, "0" * 10)  # which are all as wide
 # What numbers are made of, with a digit for all: nothing of one reaches into what stands beside it.
@@ -195,8 +197,13 @@ class ShortLabel(PlainLabel):
     def is_shortened(self) -> bool:
         return self.fontMetrics().horizontalAdvance(self.text()) > self.contentsRect().width()
 
+    @property
+    def shown(self) -> str:
+        """As much of its text as there is room for."""
+        return self.fontMetrics().elidedText(self.text(), self._cut, self.contentsRect().width())
+
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        text = self.fontMetrics().elidedText(self.text(), self._cut, self.contentsRect().width())
+        text = self.shown
         shortened = text != self.text()
         told = self.text() if shortened else ""
         if self._told != told:
@@ -205,3 +212,20 @@ class ShortLabel(PlainLabel):
         painter = QPainter(self)
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.contentsRect(), self.alignment(), text)
+
+
+class BesideLabel(ShortLabel):
+    """Words beside a heading, the most important first: where there is no room for all, whole parts of them go."""
+
+    @property
+    def shown(self) -> str:
+        room, metrics = self.contentsRect().width(), self.fontMetrics()
+        ends = [part.start() for part in PARTS.finditer(self.text())]
+        for end in [len(self.text()), *reversed(ends)]:
+            if metrics.horizontalAdvance(self.text()[:end]) <= room:
+                return self.text()[:end]
+        return super().shown
+
+    @property
+    def is_shortened(self) -> bool:
+        return self.shown.endswith("…") and not self.text().endswith("…")

@@ -42,13 +42,13 @@ class Question(QFrame):
         self._trouble = label("", "red", wrap=True)
         self._yes = button("", self._answer, role="main")
         self._no = button("Cancel (Esc)", self.leave)
-        row = hbox(self._words, self._field, self._trouble, self._yes, self._no)
+        row = hbox(self._words, self._trouble, self._field, self._yes, self._no)
         row.setStretch(1, 3)
         row.setStretch(2, 2)
         row.setContentsMargins(px(12), px(3), px(8), px(3))
         self.setLayout(row)
         self._field.returnPressed.connect(self._answer)
-        self._field.textEdited.connect(lambda _: self._trouble.hide())
+        self._field.textEdited.connect(lambda _: self._show_trouble(""))
         self._then: Callable[[str], object] = lambda _: None
 
     def ask(
@@ -61,14 +61,19 @@ class Question(QFrame):
         self._field.setPlaceholderText(hint)
         set_tip(self._field, hint)
         self._field.setText(text)
-        self._trouble.hide()
+        self._show_trouble("")
         self._then = then
         self._field.setFocus()
 
     def refuse(self, trouble: Trouble) -> None:
         """Says why the answer cannot be taken; what was typed stays to be corrected."""
-        self._trouble.setText(trouble.sentence)
-        self._trouble.show()
+        self._show_trouble(trouble.sentence)
+
+    def _show_trouble(self, words: str) -> None:
+        """In the place of what was asked, which what is typed answers already: there is room for two lines of it."""
+        self._trouble.setText(words)
+        self._trouble.setVisible(bool(words))
+        self._words.setVisible(not words)
 
     def leave(self) -> None:
         self._left()

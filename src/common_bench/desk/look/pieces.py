@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import TypeVar
 
-from PyQt6.QtCore import QEvent, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence
+from PyQt6.QtCore import QEvent, QRect, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QAbstractItemDelegate,
     QAbstractItemView,
@@ -33,13 +33,14 @@ from PyQt6.QtWidgets import (
 from common_bench.desk.look.cells import CellDelegate
 from common_bench.desk.look.labels import (
     LONGEST_SHOWN,
+    BesideLabel,
     PlainLabel,
     RichLabel,
-    ShortLabel,
     label,
     set_tip,
     without_marks,
 )
+from common_bench.desk.look.sharing import shares
 from common_bench.desk.look.sheet import palette, px
 from common_bench.model.visible import visible
 
@@ -48,6 +49,7 @@ Cell = str | tuple[str, str]
 """Text, or (text, tone)."""
 
 LONG_CELL = 18  # characters of a cell from which it may be cut, and says all of itself when pointed at
+WORDS_LEAST = 100  # px of a column of words, where there is little room
 
 
 def set_property(widget: QWidget, name: str, value: object) -> None:
@@ -77,10 +79,50 @@ class Field(QLineEdit):
             return False
         return bool(super().event(event))
 
+    def minimumSizeHint(self) -> QSize:
+        """As high as its letters and its frame, however little room there is."""
+        return QSize(super().minimumSizeHint().width(), self.sizeHint().height())
+
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         super().keyPressEvent(event)
         if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             event.accept()
+
+
+class FoldedField(Field):
+    """A longer text on a line to type on: folded, all of it, while nobody types."""
+
+    MOST_LINES = 6
+
+    def setText(self, text: str | None) -> None:
+        super().setText(text)
+        self._take_room()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._take_room()
+
+    @property
+    def folded(self) -> QRect:
+        """Where its text stands while nobody types."""
+        return self.rect().adjusted(px(5), px(2), -px(5), -px(2))
+
+    def _take_room(self) -> None:
+        inside, metrics = self.folded, self.fontMetrics()
+        wanted = metrics.boundingRect(
+            QRect(0, 0, max(1, inside.width()), 10**5), int(Qt.TextFlag.TextWordWrap.value), self.text()
+        )
+        high = max(self.sizeHint().height(), min(wanted.height(), self.MOST_LINES * metrics.lineSpacing()) + px(6))
+        if self.height() != high:
+            self.setFixedHeight(high)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        if self.hasFocus() or not self.text():
+            super().paintEvent(event)
+            return
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.folded, int(Qt.TextFlag.TextWordWrap.value) | int(Qt.AlignmentFlag.AlignVCenter.value), self.text())  # fmt: skip
 
 
 def offer(field: QLineEdit, words: Sequence[str]) -> None:
@@ -125,6 +167,15 @@ def choice(items: Sequence[str] = (), *, tip: str = "") -> QComboBox:
     made = unfocused(QComboBox())
     made.addItems(list(items))
     set_tip(made, tip)
+    return made
+
+
+def names_choice(*, tip: str = "") -> QComboBox:
+    """A list of names that people give: a long one takes no more room than there is, and is told where it is pointed at."""
+    made = choice(tip=tip)
+    made.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    made.setMinimumContentsLength(10)
+    made.currentTextChanged.connect(lambda text: set_tip(made, text if len(text) > 10 else tip))
     return made
 
 
@@ -175,7 +226,7 @@ class Card(QFrame):
         self.body.setContentsMargins(px(13), px(10), px(13), px(10))
         self.body.setSpacing(px(5))
         self.heading = label(heading if name else heading.upper(), "name" if name else "heading")
-        self.aside = ShortLabel("", "soft")
+        self.aside = BesideLabel("", "soft")
         self.aside.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         for each in (self.heading, self.aside):
             each.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
@@ -273,12 +324,17 @@ class Table(QTableWidget):
 
     def __init__(
         self, columns: Sequence[str], *, left: Sequence[int] = (0,), stretch: int = 0, edit: Sequence[int] = (),
-        wrap: bool = False, offered: Mapping[int, Sequence[str]] | None = None,
+        wrap: bool = False, words: Sequence[int] | None = None, offered: Mapping[int, Sequence[str]] | None = None,
     ) -> None:  # fmt: skip
-        """offered: of columns that can be edited, the words of which one is chosen."""
+        """words: columns that give way where there is little room, those at the left where it is not said; offered: of columns that can be edited, the words of which one is chosen."""
         super().__init__(0, len(columns))
         self.setHorizontalHeaderLabels(list(columns))
-        self._left, self._edit, self._wrap = set(left), set(edit), wrap
+        self._left, self._edit, self._wrap, self._words = (
+            set(left),
+            set(edit),
+            wrap,
+            {*(left if words is None else words)},
+        )
         self._row, self._most = 28, 0
         self._fold = QTimer(self)
         self._fold.setSingleShot(True)
@@ -295,8 +351,9 @@ class Table(QTableWidget):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         header = self.heads
         header.setHighlightSections(False)
-        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+        header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        header.setMinimumSectionSize(px(20))
+        self._stretch = stretch
         header.sectionResized.connect(self._folds_otherwise)
         for column in range(len(columns)):
             head = self.horizontalHeaderItem(column)
@@ -330,7 +387,8 @@ class Table(QTableWidget):
         if self.state() == QAbstractItemView.State.EditingState:
             return
         self.blockSignals(True)
-        if self.rowCount() != len(rows):
+        changed = self.rowCount() != len(rows)
+        if changed:
             self.setRowCount(len(rows))
         for at, row in enumerate(rows):
             for column, cell in enumerate(row):
@@ -346,10 +404,43 @@ class Table(QTableWidget):
                 if item.text() != shown:
                     item.setText(shown)
                     set_tip(item, text if len(text) > LONG_CELL else "")
+                    changed = True
                 colour = QColor(palette().tone(tone) if tone else palette().ink)
                 if item.foreground().color() != colour:
                     item.setForeground(colour)
         self.blockSignals(False)
+        if changed:
+            self._share()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._share()
+
+    def setColumnHidden(self, column: int, hide: bool) -> None:
+        if hide != self.isColumnHidden(column):
+            super().setColumnHidden(column, hide)
+            self._share()
+
+    def _share(self) -> None:
+        """Columns as wide as their words and numbers; one takes what is left over. Where they want more than there is, words give way: they
+        end in “…”, or fold, and are told whole where they are pointed at."""
+        port = self.viewport()
+        seen = [column for column in range(self.columnCount()) if not self.isColumnHidden(column)]
+        if port is None or not seen:
+            return
+        wanted = [max(self.sizeHintForColumn(column), self.heads.sectionSizeHint(column)) for column in seen]
+        least = [
+            max(self.heads.sectionSizeHint(column), min(wide, px(WORDS_LEAST))) if column in self._words else wide
+            for column, wide in zip(seen, wanted, strict=True)
+        ]
+        given = shares(wanted, least, port.width())
+        if self._stretch in seen:
+            given[seen.index(self._stretch)] += max(0, port.width() - sum(given))
+        for column, wide, asked in zip(seen, given, wanted, strict=True):
+            self.setColumnWidth(column, wide)
+            for row in range(self.rowCount()) if wide < asked else ():
+                if (item := self.item(row, column)) is not None and len(item.text()) <= LONG_CELL:
+                    set_tip(item, item.text())
 
     def set_row(self, height: int) -> None:
         self._row = height

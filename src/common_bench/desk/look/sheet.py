@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtGui import QFont
+from PyQt6.QtGui import QFont, QFontMetricsF
 from PyQt6.QtWidgets import QApplication
 
 from common_bench.desk.look.palette import PAPER, Palette
@@ -29,6 +29,14 @@ def wear(app: QApplication, theme: Palette) -> None:
         font.setFeature(QFont.Tag("tnum"), 1)
     app.setFont(font)
     app.setStyleSheet(sheet(theme))
+
+
+def mono_advance(size: float) -> float:
+    """px that a character of a raw line takes. size: px of the paper theme."""
+    font = QFont()
+    font.setFamilies([name.strip('" ') for name in MONO.split(",")])
+    font.setPixelSize(px(size))
+    return QFontMetricsF(font).horizontalAdvance("0")
 
 
 def px(size: float) -> int:
@@ -119,6 +127,7 @@ def sheet(p: Palette) -> str:
     QTableWidget::item {{ border-bottom: 1px solid {p.hairline}; padding: 3px 3px; }}
     QTableWidget {{ selection-background-color: {p.chosen}; }}
     QTableWidget::item:selected {{ background: {p.chosen}; }}
+    QTableWidget QLineEdit, QTableWidget QLineEdit:focus {{ padding: 0px 3px; border-width: 1px; }}
     QTableWidget:focus {{ border: 1px solid {p.copper}; border-radius: 4px; }}
     QHeaderView, QHeaderView::section {{ background: {p.card}; color: {p.soft}; border: none; font-size: {size(11)};
         font-weight: 650; }}

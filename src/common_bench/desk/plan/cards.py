@@ -8,7 +8,7 @@ import msgspec
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from common_bench.desk.look.labels import label, set_tip
-from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, say, set_property
+from common_bench.desk.look.pieces import Card, Field, button, choice, hbox, say, scrolled, set_property, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.lesson.plan_checking import LINES, PlanFault
 from common_bench.lesson.plan_details import DETAILS
@@ -29,14 +29,18 @@ def keys_back(field: QWidget) -> None:
 class TextFields:
     """Fields with names that are kept when they are left, and shown again as they stand."""
 
-    def __init__(self, kept: Callable[[str, str], bool]) -> None:
-        self._kept = kept
+    def __init__(self, kept: Callable[[str, str], bool], *, brief: bool = False) -> None:
+        """brief: there is little room, so that of a hint no more stands on a field than what comes before its “;”."""
+        self._kept, self._brief = kept, brief
         self.fields: dict[str, Field] = {}
         self._shown: dict[str, str] = {}
+        self._hints: dict[str, str] = {}
 
-    def add(self, name: str, hint: str = "") -> Field:
-        field = Field()
-        field.setPlaceholderText(hint)
+    def add(self, name: str, hint: str = "", field: Field | None = None) -> Field:
+        """hint: what may be typed; all of it is told where the field is pointed at."""
+        field = field or Field()
+        field.setPlaceholderText(hint.partition(";")[0] if self._brief else hint)
+        self._hints[name] = hint
         set_tip(field, hint)
         field.setMinimumWidth(px(40))
         field.editingFinished.connect(lambda: self._finished(name))
@@ -53,7 +57,7 @@ class TextFields:
             if field.text() != text:
                 field.setText(text)
                 field.home(False)
-                set_tip(field, text if len(text) > LONG else field.placeholderText())
+                set_tip(field, text if len(text) > LONG else self._hints[name])
             set_property(field, "wrong", False)
 
     def _finished(self, name: str) -> None:
@@ -70,7 +74,7 @@ class ClassFindsCard(Card):
     def __init__(self, plan: Callable[[], Plan], change: Change) -> None:
         super().__init__("The class finds")
         self._plan, self._change = plan, change
-        self.texts = TextFields(self._keep)
+        self.texts = TextFields(self._keep, brief=True)
         grid = QGridLayout()
         grid.setSpacing(px(4))
         rows = (
@@ -128,12 +132,12 @@ class BenchWordsCard(Card):
     def __init__(self, plan: Callable[[], Plan], change: Change) -> None:
         super().__init__("For the benches")
         self._plan, self._change = plan, change
-        self.texts = TextFields(self._keep)
+        self.texts = TextFields(self._keep, brief=True)
         grid = QGridLayout()
         grid.setSpacing(px(4))
         rows = (
-            ("calibrate", "calibrating", "as: touch nothing while it settles"), ("record", "recording", "as: charge to the mark, then let go"),
-            ("remarks", "remarks", "as: bumped, let go too early"), ("gives", "in a word", "as: time constant against resistance"),
+            ("calibrate", "calibrating", "as: touch nothing; they stand on each tile in stage 3"), ("record", "recording", "as: charge, then let go; they stand on each tile in stage 4"),
+            ("remarks", "remarks", "as: bumped, let go early; offered for what is marked in a run"), ("gives", "in a word", "as: time constant; what the experiment gives, on the shelf"),
         )  # fmt: skip
         for at, (name, words, hint) in enumerate(rows):
             grid.addWidget(label(words, "soft"), at, 0)
@@ -172,8 +176,9 @@ class DetailsCard(Card):
         for at, (entry, (words, hint, _)) in enumerate(DETAILS.items()):
             grid.addWidget(label(words, "soft"), at, 0)
             grid.addWidget(self.texts.add(entry, hint), at, 1)
-        self.body.addLayout(grid)
-        self.body.addStretch(1)
+        inside = vbox(grid, None, spacing=0)
+        inside.setContentsMargins(0, 0, px(6), 0)
+        self.body.addWidget(scrolled(inside), 1)
 
     def show_quantity(self, plan: Plan, at: int) -> None:
         sensor = plan.sensors[at]

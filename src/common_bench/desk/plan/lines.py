@@ -17,7 +17,7 @@ from common_bench.lesson.plan_editing import PlanLine
 from common_bench.model.plan import Plan
 from common_bench.model.trouble import Trouble, WorkingTrouble
 
-KIND_WIDE, VALUE_WIDE = 64, 168  # px
+KIND_WIDE, VALUE_LEAST, VALUE_MOST = 64, 80, 260  # px
 HEADINGS = ("Measure", "Find events", "Work out", "Find a number")
 LONG_LINE = 36  # characters from which a line says all of itself when it is pointed at
 NEW = "a new line: name = …"
@@ -127,7 +127,7 @@ class LineRow(QFrame):
         self.kind.setFixedWidth(px(KIND_WIDE))
         self.field = field
         self.value = ShortLabel("", "name")
-        self.value.setFixedWidth(px(VALUE_WIDE))
+        self.value.setFixedWidth(px(VALUE_LEAST))
         self.value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.trouble = label("", "red", wrap=True)
         self.trouble.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
@@ -158,6 +158,14 @@ class LineRow(QFrame):
         self.field.setPlaceholderText("" if line is not None else NEW)
         say(self.kind, line.kind if line is not None else "")
         set_property(self, "chosen", chosen)
+
+    def show_value(self, value: str) -> None:
+        """At the right; as wide as it needs in steps, so that nothing moves with each of its digits."""
+        say(self.value, value)
+        wanted, step = self.value.fontMetrics().horizontalAdvance(value) + px(4), px(20)
+        wide = min(px(VALUE_MOST), max(px(VALUE_LEAST), -(-wanted // step) * step))
+        if abs(wide - self.value.width()) > step or wide > self.value.width():
+            self.value.setFixedWidth(wide)
 
     def show_trouble(self, words: str, line: PlanLine | None = None) -> None:
         self.under.setVisible(bool(words))
@@ -242,7 +250,13 @@ class LinesCard(Card):
             spacing=0,
         )
         foot.setContentsMargins(px(6), 0, px(6), 0)
+        self._foot = foot
         self.body.addLayout(foot)
+
+    @property
+    def wanted(self) -> int:
+        """px: as high as all its lines with what is under them."""
+        return sum(row.sizeHint().height() for row in self.rows) + self._foot.sizeHint().height() + px(24)
 
     def show_lines(self, lines: Sequence[PlanLine], chosen: int | None) -> None:
         """chosen: which of them; the last row waits for a new one."""
@@ -291,7 +305,7 @@ class LinesCard(Card):
 
     def show_values(self, values: Sequence[str]) -> None:
         for row, value in zip(self.rows, values, strict=False):
-            say(row.value, value)
+            row.show_value(value)
 
     def new_line(self, text: str = "") -> None:
         """The cursor in the row that waits for a line, with something to go on from."""

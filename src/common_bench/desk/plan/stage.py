@@ -6,7 +6,19 @@ import msgspec
 from PyQt6.QtWidgets import QStackedWidget
 
 from common_bench.desk.look.labels import set_tip
-from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, hbox, say, scrolled, set_property, vbox
+from common_bench.desk.look.pieces import (
+    Card,
+    Cell,
+    Field,
+    FoldedField,
+    Table,
+    button,
+    hbox,
+    say,
+    scrolled,
+    set_property,
+    vbox,
+)
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.plan.cards import (
     BenchWordsCard,
@@ -48,7 +60,7 @@ class PlanStage(StageView):
         self.name.setObjectName("quiet")
         set_property(self.name, "large", "true")
         self.name.setFixedWidth(px(270))
-        self.about = self.texts.add("about", "what it is about, for people")
+        self.about = self.texts.add("about", "what it is about, for people", FoldedField())
         self.about.setObjectName("quiet")
         self.title.hide()
         self.head.insertWidget(0, self.name)
@@ -94,9 +106,10 @@ class PlanStage(StageView):
         right.setFixedWidth(px(RIGHT_WIDE))
         self.conditions.setMinimumWidth(px(60))
         left = vbox(self.about, self.lines, self.which, self.pages, spacing=8)
-        self.lines.setMinimumHeight(px(190))
-        left.setStretch(1, 5)
-        left.setStretch(3, 4)
+        self.lines.setMinimumHeight(px(150))
+        self.pages.setMinimumHeight(px(70))
+        left.setStretch(1, 3)
+        left.setStretch(3, 2)
         body = hbox(left, right, spacing=11)
         body.setStretch(0, 1)
         self.column.addLayout(body, 1)
@@ -124,6 +137,7 @@ class PlanStage(StageView):
         self.texts.show("name", plan.name)
         self.texts.show("about", plan.about)
         self.written.show()
+        self.lines.setMaximumHeight(self.lines.wanted)
         self.trace.show_line(self.written.chosen)
         line = self.written.chosen
         if line is not None and line.is_measured:

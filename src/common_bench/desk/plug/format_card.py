@@ -35,6 +35,7 @@ class FormatCard(Card):
             stretch=6,
             edit=(0, 1, 2),
             wrap=True,
+            words=(0, 1, 5, 6),
         )
         self.table.edited.connect(self._edit)
         self.table.refilled.connect(self._show_again)

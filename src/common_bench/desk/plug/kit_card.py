@@ -9,12 +9,14 @@ from PyQt6.QtGui import QDrag, QMouseEvent
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.labels import ShortLabel
+from common_bench.desk.look.labels import ShortLabel, label
 from common_bench.desk.look.pieces import hbox, say, set_property, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.benches import KIT_MIME
 from common_bench.lesson.words import KitWords
 from common_bench.model.bench import Group
+
+NAME_WIDE = 120  # px
 
 
 class KitCard(QFrame):
@@ -30,10 +32,9 @@ class KitCard(QFrame):
         self.name = ShortLabel("", "name")
         self.where = ShortLabel("", "small")
         self.where.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self.line = ShortLabel("", "small")
+        self.line = label("", "small", wrap=True)
         named = hbox(self.name, self.where, spacing=6)
         named.setStretch(0, 1)
-        named.setStretch(1, 1)
         row = QHBoxLayout(self)
         row.setContentsMargins(px(13), px(8), px(10), px(8))
         row.setSpacing(px(12))
@@ -46,6 +47,7 @@ class KitCard(QFrame):
         self.emblem.show_emblem(group.emblem.shape if group else "", group.emblem.colour if group else "")
         who = group.alias if group else words.who
         say(self.name, who)
+        self.name.setMinimumWidth(min(self.name.sizeHint().width(), px(NAME_WIDE)))  # where it is gives way
         say(self.where, words.where)
         say(self.line, words.line, words.tone or "small")
 

@@ -10,8 +10,8 @@ from PyQt6.QtWidgets import QComboBox, QFrame, QVBoxLayout, QWidget
 
 from common_bench.desk.look.labels import Markup, escaped, label, rich, set_tip
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, button, choice, hbox, is_open, say, scrolled, vbox
-from common_bench.desk.look.sheet import MONO, palette, px
+from common_bench.desk.look.pieces import Card, button, hbox, is_open, names_choice, say, scrolled, vbox
+from common_bench.desk.look.sheet import MONO, mono_advance, palette, px
 from common_bench.desk.plug.format_card import FormatCard
 from common_bench.desk.plug.kit_card import KitCard
 from common_bench.desk.plug.notice import KitNotice
@@ -76,7 +76,7 @@ class PlugStage(StageView):
         self.raw.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.raw_card.add(wash)
         self.read_card = FormatCard(hub)
-        self.whose = choice(tip="Whose kit it is (B)")
+        self.whose = names_choice(tip="Whose kit it is (B)")
         self.whose.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)  # names may become longer
         self.whose.activated.connect(self._give)
         self.raw_card.top.insertLayout(1, hbox(label("belongs to", "soft"), self.whose, spacing=6))
@@ -286,10 +286,11 @@ class PlugStage(StageView):
 
     def _show_raw(self, state: KitState, colour: str) -> None:
         soft, red = palette().soft, palette().red
+        room = max(20, int(self.raw.width() / mono_advance(13)) - 3)  # characters
         lines = [
-            f"{coloured(line, state.format, colour)} &nbsp;"
-            f"<span style='color:{red if line.kind == 'unreadable' else soft}'>{escaped(kind_words(line, state))}</span>"
-            for line in self._worth_showing(state)
+            f"{coloured(line, state.format, colour, room - len(words))} &nbsp;"
+            f"<span style='color:{red if line.kind == 'unreadable' else soft}'>{escaped(words)}</span>"
+            for line, words in ((line, kind_words(line, state)) for line in self._worth_showing(state))
         ]
         say(
             self.raw,

@@ -12,8 +12,8 @@ from common_bench.desk.look.pieces import (
     Cell,
     Table,
     button,
-    choice,
     hbox,
+    names_choice,
     pretty,
     say,
     scrolled,
@@ -60,7 +60,7 @@ class PoolStage(StageView):
         self.out = button("Export… (E)", self.export)
         self.aside = button("", self.ask_aside)
         self.open = button("", self.open_or_seal, role="main")
-        self.which = choice([], tip="Which pools are looked at")
+        self.which = names_choice(tip="Which pools are looked at")
         self.which.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.which.activated.connect(lambda _: self._show_which())
         self.steps, self.nameless = button("", self.show_next), button("Values first (V)", self.open_without_names)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QVBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.labels import ShortLabel
+from common_bench.desk.look.labels import BesideLabel, ShortLabel
 from common_bench.desk.look.pieces import Card, button, emptied, hbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.hub import Hub
@@ -50,5 +50,5 @@ class WhoCard(Card):
                 )
             alias = ShortLabel(self._hub.name_of(group.id))
             alias.setFixedWidth(px(90))
-            said = ShortLabel(words, tone)
+            said = BesideLabel(words, tone)
             self._who.addLayout(hbox(EmblemView(*self._hub.emblem_of(group), 16), alias, said))

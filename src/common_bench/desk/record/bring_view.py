@@ -15,7 +15,20 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.labels import ShortLabel, label, rich
 from common_bench.desk.look.palette import hue
-from common_bench.desk.look.pieces import Card, Cell, Field, Table, button, choice, hbox, say, scrolled, shortened, vbox
+from common_bench.desk.look.pieces import (
+    Card,
+    Cell,
+    Field,
+    Table,
+    button,
+    choice,
+    hbox,
+    names_choice,
+    say,
+    scrolled,
+    shortened,
+    vbox,
+)
 from common_bench.desk.look.sheet import palette, px
 from common_bench.desk.record.bring_beside import BesideRun
 from common_bench.desk.record.column_colours import coloured_lines, tone_of
@@ -93,7 +106,7 @@ class BringView(QWidget):
         self.when.activated.connect(lambda _: self._show_when())
         self.beside = BesideRun(self.graph, self.when_words, self._draw)
         self.when_card.add(self.when_words, self.when, self.moment, self.beside.field)
-        self.whose_card, self.whose = Card("Whose is it?"), choice([])
+        self.whose_card, self.whose = Card("Whose is it?"), names_choice()
         self.calibrated = label("", "soft", wrap=True)
         self.whose_card.add(self.whose, self.calibrated)
         self.whose.currentIndexChanged.connect(lambda _: self._show_whose())

@@ -122,7 +122,7 @@ class Tile(QFrame):
         self.progress.setRange(0, 1000)
         self.progress.setStyleSheet(f"QProgressBar::chunk {{ background: {colour}; border-radius: 3px; }}")
         self.progress_words = label("", "small")
-        self.told = ShortLabel("", "small")  # the plan's words for the bench, or which threshold it is beyond
+        self.told = label("", "small", wrap=True)  # the plan's words for the bench, or which threshold it is beyond
         self.told.hide()
         head: list[QWidget] = [self.emblem, self.alias]
         self._names: list[QWidget] = []  # of the conditions; they give way where there is no room

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QContextMenuEvent
 from PyQt6.QtWidgets import QGraphicsView, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from common_bench.desk.graphs.on_paper import OnPaper, copy, keep
-from common_bench.desk.look.labels import ShortLabel
+from common_bench.desk.look.labels import BesideLabel, ShortLabel
 from common_bench.desk.look.messages import Question
 from common_bench.desk.look.pieces import Card, hbox
 from common_bench.desk.look.sheet import px
@@ -32,7 +32,7 @@ class StageView(QWidget):
         self.setObjectName("paper")
         self.hub = hub
         self.title = ShortLabel("", "title")
-        self.subtitle = ShortLabel("", "soft")
+        self.subtitle = BesideLabel("", "soft")
         self.subtitle.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)  # has what is left
         self.head = hbox(self.title, self.subtitle, spacing=10)
         self.head.setStretch(1, 1)

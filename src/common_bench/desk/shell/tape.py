@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 
 from PyQt6.QtGui import QTextCursor
@@ -17,6 +18,7 @@ from common_bench.desk.look.sheet import MONO, palette, px
 from common_bench.desk.shell.hub import Hub
 from common_bench.lesson.roster import ENDINGS
 from common_bench.model.stream import StreamFormat
+from common_bench.model.visible import visible
 from common_bench.reading.naming import names_in
 from common_bench.reading.spans import Span, spans_of
 from common_bench.record.snapshot import KitState
@@ -29,12 +31,13 @@ AT_THE_FOOT = 3
 Lines = tuple[list[KeptLine], int | None]
 
 
-def coloured(line: TapeLine, format: StreamFormat | None, colour: str) -> Markup:
-    """One raw line with its columns coloured: the clock soft, the first channel in the group's hue, others verdigris."""
+def coloured(line: TapeLine, format: StreamFormat | None, colour: str, most: int | None = None) -> Markup:
+    """One raw line with its columns coloured: the clock soft, the first channel in the group's hue, others verdigris. most: characters;
+    where there are more, it ends in “…”."""
     p = palette()
     if line.kind != "reading" or format is None:
         tone = {"unreadable": p.red, "sent": p.copper}.get(line.kind, p.soft)
-        return Markup(f'<span style="color:{tone}">{escaped(line.text.strip()) or "&nbsp;"}</span>')
+        return Markup(f'<span style="color:{tone}">{escaped(visible(line.text.strip(), most)) or "&nbsp;"}</span>')
     first = next((at for at, column in enumerate(format.columns) if column.role == "channel"), -1)
 
     def shown(span: Span) -> str:
@@ -44,7 +47,17 @@ def coloured(line: TapeLine, format: StreamFormat | None, colour: str) -> Markup
         tone = colour if span.column == first else p.verdigris
         return f'<span style="color:{tone};font-weight:600">{text}</span>'
 
-    return Markup("".join(shown(span) for span in spans_of(line.text, format)))
+    return Markup("".join(shown(span) for span in _up_to(most, spans_of(line.text, format))))
+
+
+def _up_to(most: int | None, spans: Sequence[Span]) -> Iterator[Span]:
+    left = most if most is not None else math.inf
+    for span in spans:
+        if len(span.text) > left:
+            yield Span(visible(span.text, max(1, int(left))), span.column)
+            return
+        yield span
+        left -= len(span.text)
 
 
 def kind_words(line: TapeLine, state: KitState) -> str:
