@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from common_bench.desk.look.labels import ShortLabel
+from common_bench.desk.look.labels import BesideLabel, ShortLabel
 
 SLACK = 2  # px
 
@@ -212,7 +212,8 @@ def _texts(window: QWidget, long_names: bool) -> Iterator[tuple[QWidget, str, QR
                 isinstance(widget, ShortLabel) and widget.is_shortened
             ):
                 continue
-            yield widget, widget.text(), widget.contentsRect(), widget.wordWrap(), widget.font()
+            words = widget.shown if isinstance(widget, BesideLabel) else widget.text()
+            yield widget, words, widget.contentsRect(), widget.wordWrap(), widget.font()
         elif isinstance(widget, (QPushButton, QCheckBox)) and widget.text().strip():
             yield widget, widget.text().replace("&&", "&"), widget.rect().adjusted(INSET, INSET, -INSET, -INSET), False, widget.font()  # fmt: skip
         elif isinstance(widget, QLineEdit) and widget.displayText().strip() and not widget.hasFocus():

@@ -54,7 +54,8 @@ def test_every_shipped_plan_goes_through_every_stage_with_nothing_done_half_done
         walk.look("recording")
         lesson.recording.end_runs(groups)
     made.until(
-        lambda: not lesson.working_up.is_busy and not any(lesson.roster.busy(group) for group in groups), "nothing is under way"
+        lambda: not lesson.working_up.is_busy and not any(lesson.roster.busy(group) for group in groups),
+        "nothing is under way",
     )
     lesson.pooling.open_pool(opened=True)
     if lesson.pooling.to_send():

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from PyQt6.QtCore import QAbstractItemModel, QModelIndex, Qt, QTimer
+from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QSize, Qt, QTimer
 from PyQt6.QtGui import QColor, QPainter, QPalette, QPen
 from PyQt6.QtWidgets import QComboBox, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from common_bench.desk.look.sheet import palette, px
+
+PADDING = 8  # px of a cell's width that words do not have
 
 
 class CellDelegate(QStyledItemDelegate):
@@ -25,6 +27,13 @@ class CellDelegate(QStyledItemDelegate):
         colour = index.data(Qt.ItemDataRole.ForegroundRole)
         if colour is not None:
             option.palette.setBrush(QPalette.ColorRole.HighlightedText, colour)
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        """As high as its words are folded where they are painted, which is narrower than the cell by its padding."""
+        narrower = QStyleOptionViewItem(option)
+        if option.rect.width() > px(40):
+            narrower.rect.setWidth(option.rect.width() - px(PADDING))
+        return super().sizeHint(narrower, index)
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
         """The cell that typing goes to has a frame."""

@@ -19,7 +19,7 @@ from common_bench.desk.look.pieces import (
     set_property,
     vbox,
 )
-from common_bench.desk.look.sheet import palette, px
+from common_bench.desk.look.sheet import px
 from common_bench.desk.plan.cards import (
     BenchWordsCard,
     ClassFindsCard,
@@ -44,6 +44,7 @@ from common_bench.model.plan import Plan
 
 RIGHT_WIDE = 312  # px
 FORMS_PAGE = 3
+BESIDE_BENCHES = 100  # px of their page that the head of the table and the field under it take
 
 
 class PlanStage(StageView):
@@ -162,7 +163,7 @@ class PlanStage(StageView):
                 shown: Cell = str(value) if value else ("not set", "amber")
                 rows.append([group.alias, f"{condition.name}", shown])
         self.by_bench.fill(rows)
-        self.by_bench.fit(6 if palette().scale == 1 else 3)
+        self.by_bench.fit(max(2, (self.pages.height() - px(BESIDE_BENCHES)) // px(28)))
 
     def tick(self) -> None:
         lines = self.written.all

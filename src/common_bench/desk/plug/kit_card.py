@@ -9,14 +9,14 @@ from PyQt6.QtGui import QDrag, QMouseEvent
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout
 
 from common_bench.desk.look.emblems import EmblemView
-from common_bench.desk.look.labels import ShortLabel, label
+from common_bench.desk.look.labels import ShortLabel, label, set_tip
 from common_bench.desk.look.pieces import hbox, say, set_property, vbox
 from common_bench.desk.look.sheet import px
 from common_bench.desk.shell.benches import KIT_MIME
 from common_bench.lesson.words import KitWords
 from common_bench.model.bench import Group
 
-NAME_WIDE = 120  # px
+EMBLEM_WIDE = 24 + 13 + 10 + 12 + 6 + 4  # px of a card, with what is left free
 
 
 class KitCard(QFrame):
@@ -47,8 +47,10 @@ class KitCard(QFrame):
         self.emblem.show_emblem(group.emblem.shape if group else "", group.emblem.colour if group else "")
         who = group.alias if group else words.who
         say(self.name, who)
-        self.name.setMinimumWidth(min(self.name.sizeHint().width(), px(NAME_WIDE)))  # where it is gives way
         say(self.where, words.where)
+        beside = self.name.sizeHint().width() + self.where.sizeHint().width() + px(EMBLEM_WIDE)
+        self.where.setVisible(beside <= self.width())
+        set_tip(self, f"{who} · {words.where}")
         say(self.line, words.line, words.tone or "small")
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
