@@ -97,22 +97,25 @@ def test_steady_benches_have_the_point_and_the_rest_follow_as_they_become_steady
         lesson.taking().take()
 
 
-def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_something_else(school: School) -> None:
-    made = school(count=4)
-    lesson, late = made.lesson, made.group["Gneiss"]
+@pytest.mark.parametrize(("count", "alias"), [(4, "Gneiss"), (2, "Chalk")])
+def test_a_bench_that_waits_is_not_given_the_point_once_the_others_hold_something_else(
+    school: School, count: int, alias: str
+) -> None:
+    made = school(count=count)
+    lesson, late = made.lesson, made.group[alias]
     taking = lesson.taking()
     made.hang("100 g")
-    made.hang("bottle", "Gneiss", settle=3.0)
+    made.hang("bottle", alias, settle=3.0)
     taking.about("load", "100 g")
     taking.take()
-    until(made, lambda: taking.missing() == [late], "three have it", taking.follow)
+    until(made, lambda: taking.missing() == [late], "the others have it", taking.follow)
     made.kits.order(kits="all", hang="200 g")
     until(made, lambda: "has moved" in told(taking, late), "it is told", taking.follow)
-    made.until(lambda: is_steady(lesson, late), "Gneiss hangs still, with the next mass")
+    made.until(lambda: is_steady(lesson, late), "it hangs still, with the next mass")
     assert taking.follow() == []
     assert taking.missing() == [late]
-    made.hang("100 g", "Gneiss")
-    made.until(lambda: is_steady(lesson, late), "Gneiss has the right one")
+    made.hang("100 g", alias)
+    made.until(lambda: is_steady(lesson, late), "it has the right one")
     assert taking.take([late]) == [late], "a person may still say so"
 
 

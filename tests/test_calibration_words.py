@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -15,6 +15,9 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QAbstractButton
 
 from common_bench.calibrate.steady import Limits, Steadiness
 from common_bench.exchange.points import points_from
@@ -24,6 +27,7 @@ from common_bench.lesson.calibration_words import (
     grid_heads,
     grid_rows,
     inside_limits,
+    point_example,
     point_rows,
     point_words,
     report,
@@ -31,11 +35,13 @@ from common_bench.lesson.calibration_words import (
     steady_line,
 )
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.line_offers import ready_lines
 from common_bench.lesson.store_rows import point_row
 from common_bench.lesson.words import path_words
 from common_bench.model.calibration import PlannedPoint, ReferencePoint
 from common_bench.model.plan import Plan, SensorPlan
 from common_bench.model.trouble import CalibrationTrouble
+from person import Desk
 from simulated import TRUTHS, points_of
 
 LINE = next(truth for truth in TRUTHS if truth.kind == "straight line")
@@ -148,6 +154,45 @@ def test_the_grid_names_the_bench_whose_mass_was_wrong(lesson: OpenLesson) -> No
     kit = lesson.store.kit_of(lesson.store.groups[2].id)
     assert kit is not None
     assert quality(lesson.store, lesson.sensors, kit, sensor)[1:3] == ("“200 g” wrong?", "red"), "the cause is named"
+
+
+def test_a_calibration_with_a_wrong_mass_is_kept_only_when_a_person_says_so_and_marked_in_every_stage(
+    lesson: OpenLesson, alone: Callable[[OpenLesson], Desk]
+) -> None:
+    for place, alias in enumerate(ALIASES):
+        give(lesson, alias, LABELS, seed=place, wrong="200 g" if alias == "Flint" else "")
+    made = alone(lesson)
+    made.press("3", "K")
+    kits = {alias: lesson.store.kit_of(made.group[alias]) for alias in ALIASES}
+
+    def kept() -> list[str]:
+        return [alias for alias, kit in kits.items() if kit is not None and lesson.store.calibration(kit, "load")]
+
+    assert kept() == [alias for alias in ALIASES if alias != "Flint"], "the others are kept"
+    made.see("Not kept: Flint: “200 g” disagrees with the class", made.window.stage)
+    act = next(
+        each for each in made.hub.messages.findChildren(QAbstractButton) if each.text() == "Keep it all the same"
+    )
+    QTest.mouseClick(act, Qt.MouseButton.LeftButton)
+    assert kept() == ALIASES
+    for stage in ("plug", "calibrate", "record", "work", "pool"):
+        made.hub.go(stage)
+        assert "“200 g” wrong?" in made.seen(made.window.benches), stage
+    assert any("200 g" in words for words in lesson.recording.lacks(made.group["Flint"]))
+    made.undo()
+    assert "Flint" not in kept()
+
+
+def test_examples_of_points_are_in_the_unit_of_what_is_calibrated() -> None:
+    for unit in ("N", "lx", "°C", "mm", "mol/L", ""):
+        example = point_example(SensorPlan("a", "x", unit))
+        assert example.endswith(unit)
+        assert "g = 0.981" not in example or unit == "N"
+    assert (
+        point_example(SensorPlan("a", "x", "V", points=(PlannedPoint("cell", 1.5, 0.01),))) == "cell = 1.500 ± 0.010 V"
+    )
+    lines = dict(ready_lines(Plan("Light"), [("lux", ""), ("pull", ""), ("a0", "")]))["Measure"]
+    assert [line.rpartition("straight line")[2] for line in lines[1::2]] == [", in lx", ", in N", ""]
 
 
 def test_an_old_calibration_a_bad_check_and_a_history_are_told(lesson: OpenLesson) -> None:

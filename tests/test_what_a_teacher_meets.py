@@ -3,6 +3,7 @@ work, lessons beside each other."""
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable
 from pathlib import Path
 
@@ -10,15 +11,17 @@ import msgspec
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLineEdit
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QLineEdit
 
 from common_bench.book.book import Book
 from common_bench.desk.graphs.plots import Graph
+from common_bench.lesson.bring_files import bring_files
 from common_bench.lesson.lesson import OpenLesson
+from common_bench.lesson.run_words import why_to_look
 from common_bench.lesson.words import bench_words, column_rows, path_words
 from common_bench.links.discovery import plugged_in
 from common_bench.model.bench import Port
-from common_bench.model.plan import Plan, RulePlan
+from common_bench.model.plan import Plan, RulePlan, SensorPlan
 from common_bench.standins.control import StandInProcess
 from person import Desk, open_desk, type_into
 from waiting import Class, wait_for
@@ -228,3 +231,42 @@ def test_kits_that_are_heard_get_their_benches_first_and_a_mistyped_address_can_
         assert lesson.roster.hear_added() == [], "nor in the next lesson"
     finally:
         lesson.close()
+
+
+@pytest.mark.parametrize(
+    ("rows", "why"),
+    [
+        ([f"{k / 10},{random.Random(k).gauss(0, 1):.3f}" for k in range(60)], "its interval spans zero"),
+        (
+            [f"{k / 10},{5 + 0.1 * (k % 3) if k < 20 else ''}" for k in range(60)],
+            "less than half of its span was heard",
+        ),
+    ],
+)
+def test_findings_that_say_little_are_marked_and_go_to_the_pool_only_when_a_person_says_so(
+    tmp_path: Path, alone: Callable[[OpenLesson], Desk], rows: list[str], why: str
+) -> None:
+    plan = Plan("Level", sensors=(SensorPlan("load", "u", unit="V", curve="as-it-comes"),), show=("u",), workings=("level = mean of u",), findings=("level",))  # fmt: skip
+    book = tmp_path / "a.benchbook"
+    OpenLesson.make(book, plan, "9B", ["Flint", "Slate"]).close()
+    for alias, lines in (("Flint", rows), ("Slate", [f"{k / 10},{5 + 0.1 * (k % 3)}" for k in range(60)])):
+        file = tmp_path / f"{alias}.csv"
+        file.write_text("\n".join(["time (s),load", *lines]))
+        list(bring_files(book, [file], alias, began="", ended=""))
+    made = alone(OpenLesson.open(book))
+    store = made.lesson.store
+    runs = {store.group(run.group).alias: run.id for run in store.runs()}
+    assert why in why_to_look(store, store.run(runs["Flint"]))
+    assert why_to_look(store, store.run(runs["Slate"])) == ""
+    made.press("5")
+    made.window.stage.deeds.send_all()
+    assert runs["Slate"] in store.pooled()
+    assert runs["Flint"] not in store.pooled()
+    made.see("Not sent: Flint run 1", made.window.stage)
+    act = next(
+        each for each in made.hub.messages.findChildren(QAbstractButton) if each.text() == "Send it all the same"
+    )
+    QTest.mouseClick(act, Qt.MouseButton.LeftButton)
+    assert runs["Flint"] in store.pooled()
+    made.undo()
+    assert runs["Flint"] not in store.pooled()

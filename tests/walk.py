@@ -56,10 +56,10 @@ class Walk:
 
     def _share(self) -> tuple[tuple[tuple[int, int], int, str], ...]:
         self.turn += 1
-        return tuple(
-            (SIZES[(k + self.turn) % len(SIZES)], k, ("paper", "projector")[(k + self.turn) % 2])
-            for k in range(len(NAMES))
-        )
+        themes = (
+            ("paper", "projector") if palette().name == "paper" else ("projector", "paper")
+        )  # each change takes its time
+        return tuple((SIZES[(k + self.turn) % len(SIZES)], k, themes[k // 2]) for k in range(len(NAMES)))
 
     def _wear(self, length: int, theme: str) -> None:
         lesson = self.made.lesson

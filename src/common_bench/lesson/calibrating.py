@@ -53,6 +53,12 @@ class Calibrating:
     ) -> None:
         self._store, self._changes, self._roster, self._sensors = store, changes, roster, sensors
         self._planning = planning
+        self.channel: str | None = None  # of the sensor that is being calibrated, once one was chosen
+
+    @property
+    def sensor(self) -> SensorPlan | None:
+        """The sensor that is being calibrated: the one that was chosen, or the plan's first."""
+        return self._store.sensor(self.channel) or self._store.sensor()
 
     # taking points
 

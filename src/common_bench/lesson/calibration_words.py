@@ -56,14 +56,31 @@ def curve_shown(lesson: OpenLesson, group: int, sensor: SensorPlan) -> Shown:
         if kept is not None:
             return Shown(kept)
         first = sensor.points[0].label if sensor.points else ""
-        return Shown(None, f"No points yet. Hold the sensor at “{first}” and press space." if first else NO_POINTS)
+        if not first:
+            return Shown(
+                None, f"The plan names no reference points yet. Press N and add the first, as: {point_example(sensor)}"
+            )
+        return Shown(None, f"No points yet. Hold the sensor at “{first}” and press space.")
     try:
         return Shown(Applied(lesson.calibrating.curve_through(group, sensor.channel)), new=True)
     except Trouble as trouble:
         return Shown(None, trouble.sentence)
 
 
-NO_POINTS = "The plan names no reference points yet. Press N and add the first, as: 100 g = 0.981 ± 0.003 N"
+HELD = {
+    "N": "100 g = 0.981 ± 0.003", "g": "100 g = 100.0 ± 0.2", "kg": "1 kg = 1.000 ± 0.002", "°C": "ice water = 0.0 ± 0.2", "K": "ice water = 273.2 ± 0.2",
+    "lx": "under the lamp = 400 ± 8", "V": "cell = 1.50 ± 0.01", "mV": "cell = 1500 ± 10", "Pa": "open = 101300 ± 100", "hPa": "open = 1013 ± 1",
+    "m": "at the mark = 0.200 ± 0.001", "cm": "at the mark = 20.0 ± 0.1", "mm": "at the mark = 200 ± 1",
+}  # fmt: skip
+"""What may be held against a sensor, and its reference with its uncertainty, by the unit of what it measures."""
+
+
+def point_example(sensor: SensorPlan) -> str:
+    """A reference point as it may be typed for a sensor, in its unit; the first of its own where it has one."""
+    if sensor.points:
+        first = sensor.points[0]
+        return f"{first.label} = {written(first.value, first.u, sensor.unit)}"
+    return f"{HELD.get(sensor.unit, 'the first = 1.00 ± 0.01')} {sensor.unit}".strip()
 
 
 def not_sent(lesson: OpenLesson, group: int, sensor: SensorPlan) -> str:

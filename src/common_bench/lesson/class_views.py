@@ -280,10 +280,21 @@ def line_behind(replayed: Replayed, name: str, start: float | None, pixels: int)
     return found.t, found.values
 
 
+AS_PLANNED = {"as-it-comes": "read as it comes", "formula": "by its formula"}
+"""How a run was read whose kit has no calibration of its own."""
+
+
 def read_words(run: Run, replayed: Replayed) -> str:
     """How long a run is, how many readings it has and what they were calibrated by, in a line."""
     used = run.setting.calibrations if run.setting else ()
-    calibration = f"calibration of {age_words(used[0].made_at)}" if used else "not calibrated"
+    calibration = "not calibrated"
+    if used:
+        own = used[0]
+        calibration = (
+            f"calibration of {age_words(own.made_at)}"
+            if own.made_at
+            else AS_PLANNED.get(own.curve, "as the plan has it")
+        )
     if run.setting and run.setting.applied_at:
         calibration += ", applied afterwards"
     return " · ".join([how_long(replayed.seconds), f"{plain(len(replayed.t), 0)} readings", calibration])

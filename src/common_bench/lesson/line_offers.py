@@ -97,6 +97,17 @@ def line_of(form: Form, kinds: Mapping[str, Kind], taken: frozenset[str] = froze
     return f"{name} = {plainly(form.written, given)}"
 
 
+LIKELY = (
+    ("N", ("force", "load", "pull", "tension")), ("°C", ("temp",)), ("lx", ("light", "lux", "bright")), ("V", ("volt",)),
+    ("mm", ("dist", "range", "place")), ("hPa", ("press",)),
+)  # fmt: skip
+
+
+def likely_unit(column: str) -> str:
+    """`, in N` for a column whose name says what it is of; else nothing: no unit is better than a wrong one."""
+    return next((f", in {unit}" for unit, begins in LIKELY if column.lower().startswith(begins)), "")
+
+
 def ready_lines(plan: Plan, columns: Sequence[tuple[str, str]]) -> list[tuple[str, list[str]]]:
     """(heading, lines) to begin with, made of what the plan has; columns: (name, unit) that kits send and that are not
     measured yet."""
@@ -109,7 +120,7 @@ def ready_lines(plan: Plan, columns: Sequence[tuple[str, str]]) -> list[tuple[st
             name = quantity_name(column, set(taken))
             measure += [
                 f"{name} = from {channel} as it comes{of}",
-                f"{name} = from {channel} through a straight line{of or ', in N'}",
+                f"{name} = from {channel} through a straight line{of or likely_unit(column)}",
             ]
     all_ = offers(plan)
     made = [(heading, [each.lines[0] for each in all_ if each.group in groups]) for heading, groups in GROUPS]

@@ -89,7 +89,8 @@ def bench_words(lesson: OpenLesson, group: int, stage: Stage) -> BenchWords:
         elif (raw := state.live.latest(f"raw {lesson.store.column_of(state.kit, sensor.channel)}")) is not None:
             value, unit = plain(raw.value, RAW_DECIMALS), "raw"
     line, tone = _line(lesson, group, stage)
-    wrong = bad_calibration(lesson, group) if stage != "plan" and tone != "red" else None
+    in_trouble = tone == "red" and stage in ("plug", "calibrate", "record")
+    wrong = bad_calibration(lesson, group) if stage != "plan" and not in_trouble else None
     if wrong is not None:
         line, tone = (wrong.words if stage in ("calibrate", "record") else f"{wrong.words} · {line}"), "red"
     return BenchWords(line, tone, value, unit, guess)
@@ -221,7 +222,7 @@ def _trouble_words(lesson: OpenLesson, group: int, why: str) -> tuple[str, Tone]
 
 
 def _calibration_words(lesson: OpenLesson, group: int) -> tuple[str, Tone]:
-    sensor, kit = lesson.store.sensor(), lesson.store.kit_of(group)
+    sensor, kit = lesson.calibrating.sensor, lesson.store.kit_of(group)
     if sensor is None or kit is None:
         return "nothing to calibrate", "plain"
     steady = lesson.sensors.steady(group, sensor.channel)

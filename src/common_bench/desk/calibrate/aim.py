@@ -76,6 +76,7 @@ class Aim(QObject):
     def follow(self) -> None:
         """Tells the core which point is meant, so that waiting benches never get another one, and all who name it."""
         sensor, planned = self.sensor, self.planned
+        self._hub.lesson.calibrating.channel = sensor.channel if sensor else None
         self.taking.about(sensor.channel if sensor else "", planned.label if planned else "")
         self.moved.emit()
 

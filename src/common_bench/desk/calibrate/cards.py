@@ -63,7 +63,15 @@ class CurveCard(Card):
             return
         steps = " · ".join(step.split("=")[0].strip() for step in sensor.steps)
         how = sensor.formula if sensor.curve == "formula" else f"reading → {steps} → {sensor.quantity}" if steps else ""
-        following = f"next: {planned.label}" if planned else "no points planned"
+        lesson, group = self._hub.lesson, self._hub.group
+        missing = [
+            each
+            for each in sensor.points
+            if group is None or not lesson.calibrating.has_point(group, sensor.channel, each.label)
+        ]
+        following = (
+            "no points planned" if planned is None else f"next: {planned.label}" if missing else "every point is taken"
+        )
         say(self.aside, " · ".join(part for part in (following, how) if part))
 
     def show_curve(self, sensor: SensorPlan, shown: Shown) -> None:

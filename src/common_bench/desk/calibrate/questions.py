@@ -5,6 +5,7 @@ from __future__ import annotations
 from common_bench.calibrate.curves import curve_name
 from common_bench.desk.calibrate.aim import Aim
 from common_bench.desk.shell.hub import Hub
+from common_bench.lesson.calibration_words import point_example
 from common_bench.lesson.worked_runs import no_reason
 from common_bench.model.measured import written
 from common_bench.model.plan import SensorPlan
@@ -53,7 +54,7 @@ class CalibrateQuestions:
             self._hub.messages.ask(
                 "A new point: what is held = its reference", "Add it",
                 lambda text: self._hub.lesson.planning.add_point(sensor.channel, text),
-                hint=f"400 g = 3.923 ± 0.004 {sensor.unit}; begin with “check ” for a check point",
+                hint=f"as {point_example(sensor)}; begin with “check ” for a check point",
             )  # fmt: skip
 
     def swap_check(self) -> None:

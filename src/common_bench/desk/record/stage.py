@@ -308,7 +308,14 @@ class RecordStage(StageView):
             shown.append(f"{self.hub.name_of(run.group)} run {run.number} · {words}")
             if len(shown) == 2:
                 break
-        say(self.last_words, "      ".join(shown) or "No runs yet. Press R to record all that are ready.")
+        say(self.last_words, "      ".join(shown) or self._no_runs)
+
+    @property
+    def _no_runs(self) -> str:
+        if self.acts.busy():
+            return "No runs yet: the first are under way."
+        ready = [group for group in self.store.groups if not self.hub.lesson.roster.why_not_ready(group.id)]
+        return "No runs yet. Press R to record all that are ready." if ready else "No runs yet: no bench is ready."
 
     def tick(self) -> bool:
         """Whether tiles are left that have not been looked at: of many, some at a time."""
