@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
+import pyqtgraph as pg
 from PyQt6.QtCore import QCoreApplication, QEvent, QPoint, QRect, Qt
 from PyQt6.QtGui import QColor, QFont, QFontMetrics, QImage, QPainter, QTextDocument
 from PyQt6.QtWidgets import (
@@ -23,6 +24,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from common_bench.desk.graphs.plots import Graph
 from common_bench.desk.look.labels import BesideLabel, ShortLabel
 
 SLACK = 2  # px
@@ -181,7 +183,7 @@ def unreadable_texts(window: QWidget, *, long_names: bool = False) -> list[str]:
     for _ in range(3):
         QCoreApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
     whole = _pixels(window.grab().toImage())
-    found = []
+    found = list(_notes_outside(window))
     for widget, words, place, folds, font in _texts(window, long_names):
         shown = widget.visibleRegion().boundingRect() & place
         if shown.width() < 2 or shown.height() < 2:
@@ -202,6 +204,22 @@ def unreadable_texts(window: QWidget, *, long_names: bool = False) -> list[str]:
     return found
 
 
+def _notes_outside(window: QWidget) -> Iterator[str]:
+    """Words within graphs that run over an edge of what is drawn, though what they stand at is within it."""
+    for graph in window.findChildren(Graph):
+        if not graph.isVisible():
+            continue
+        frame = graph.getPlotItem().getViewBox().sceneBoundingRect()
+        for note in graph.getPlotItem().items:
+            if not isinstance(note, pg.TextItem) or not note.isVisible() or not note.toPlainText().strip():
+                continue
+            place, at = note.mapRectToScene(note.boundingRect()), note.scenePos()
+            if not frame.contains(at) or place.width() > frame.width():
+                continue
+            if not frame.adjusted(-SLACK, -SLACK, SLACK, SLACK).contains(place):
+                yield f"note {note.toPlainText()!r} runs out of its graph"
+
+
 def _texts(window: QWidget, long_names: bool) -> Iterator[tuple[QWidget, str, QRect, bool, QFont]]:
     """Widget, its text, the place within it, whether it folds there, its font."""
     for widget in window.findChildren(QWidget):
@@ -217,7 +235,8 @@ def _texts(window: QWidget, long_names: bool) -> Iterator[tuple[QWidget, str, QR
         elif isinstance(widget, (QPushButton, QCheckBox)) and widget.text().strip():
             yield widget, widget.text().replace("&&", "&"), widget.rect().adjusted(INSET, INSET, -INSET, -INSET), False, widget.font()  # fmt: skip
         elif isinstance(widget, QLineEdit) and widget.displayText().strip() and not widget.hasFocus():
-            inside = widget.rect().adjusted(INSET, INSET, -INSET, -INSET)
+            inset = 0 if widget.objectName() == "quiet" else INSET  # without a frame
+            inside = widget.rect().adjusted(inset, inset, -inset, -inset)
             if widget.fontMetrics().horizontalAdvance(widget.displayText()) < inside.width() - 8:
                 yield widget, widget.displayText(), inside, False, widget.font()
         elif isinstance(widget, QTableWidget):
@@ -237,7 +256,8 @@ def _cells(table: QTableWidget, long_names: bool) -> Iterator[tuple[QWidget, str
                 continue  # a row that can be scrolled to
             wide = table.fontMetrics().horizontalAdvance(item.text()) > place.width() - 8
             if not (wide and item.toolTip()):
-                yield port, item.text(), place, wide, item.font() if item.font().family() else table.font()
+                folds = wide or place.height() > 2 * table.fontMetrics().height()  # a row of several lines
+                yield port, item.text(), place, folds, item.font() if item.font().family() else table.font()
 
 
 @functools.lru_cache(4096)

@@ -54,6 +54,9 @@ class Walk:
                     f"{when}, {theme}, {wide}x{high}, names {length}, {stage}: {each}" for each in told or ()
                 ]
 
+    def own_names(self) -> None:
+        self._wear(0, palette().name)
+
     def _share(self) -> tuple[tuple[tuple[int, int], int, str], ...]:
         self.turn += 1
         themes = (

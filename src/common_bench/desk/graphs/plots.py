@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt, QTimer
 from PyQt6.QtGui import QColor, QFont
 
 from common_bench.desk.look.labels import escaped
@@ -102,6 +102,13 @@ class Graph(pg.PlotWidget):
         self.name_axes(left, bottom)
         item.showGrid(x=False, y=grid, alpha=0.25)
         item.getAxis("left").setZValue(UNDER)
+        self._anchors: dict[Any, tuple[float, float]] = {}  # of notes, as they were asked for
+        self._inside = QTimer(self)  # once all is drawn and has its place
+        self._inside.setSingleShot(True)
+        self._inside.setInterval(0)
+        self._inside.timeout.connect(self.keep_notes_inside)
+        item.getViewBox().sigRangeChanged.connect(lambda: self._anchors and self._inside.start())
+        item.getViewBox().sigResized.connect(lambda: self._anchors and self._inside.start())
 
     def leaveEvent(self, event: QEvent | None) -> None:
         """What opens where it is pointed at is told that nothing is pointed at any more."""
@@ -140,6 +147,7 @@ class Graph(pg.PlotWidget):
 
     def wipe(self) -> None:
         self.getPlotItem().clear()
+        self._anchors.clear()
 
     def line(self, x: Numbers, y: Numbers, colour: str, width: float = 1.5, *, dashed: bool = False) -> Any:
         dense = not dashed and _turns(np.asarray(y)) > DENSE
@@ -189,7 +197,28 @@ class Graph(pg.PlotWidget):
         made.setFont(font(size))
         made.setPos(x, y)
         self.addItem(made, ignoreBounds=True)
+        self._anchors[made] = anchor
+        self._inside.start()
         return made
+
+    def keep_notes_inside(self) -> None:
+        """Notes that run over an edge of what is drawn are moved as far in as they need."""
+        box = self.getPlotItem().getViewBox()
+        frame = box.sceneBoundingRect()
+        for note, (across, up) in list(self._anchors.items()):
+            if note.scene() is None or not note.isVisible():
+                if note.scene() is None:
+                    del self._anchors[note]
+                continue
+            note.setAnchor((across, up))
+            place = note.mapRectToScene(note.boundingRect())
+            at = note.mapToScene(note.mapFromParent(note.pos()))
+            if not (frame.left() <= at.x() <= frame.right()) or place.width() <= 0 or place.height() <= 0:
+                continue
+            over = max(0.0, place.right() - frame.right()) or min(0.0, place.left() - frame.left())
+            below = max(0.0, place.bottom() - frame.bottom()) or min(0.0, place.top() - frame.top())
+            if (over or below) and place.width() <= frame.width():
+                note.setAnchor((across + over / place.width(), up + below / place.height()))
 
     def upright(self, x: float, colour: str, *, dashed: bool = True) -> Any:
         made = pg.InfiniteLine(x, angle=90, pen=pen(colour, 1.2, dashed=dashed))

@@ -6,7 +6,7 @@ import html
 import math
 import re
 
-from PyQt6.QtCore import QEvent, QRect, Qt
+from PyQt6.QtCore import QEvent, QRect, QSize, Qt
 from PyQt6.QtGui import QAction, QColor, QFontMetricsF, QPainter, QPaintEvent, QPixmap, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QTableWidgetItem, QWidget
 
@@ -14,7 +14,7 @@ from common_bench.model.visible import on_one_line, visible
 
 LONGEST_SHOWN = 2000  # characters of one label
 
-PARTS = re.compile(r" · |: |; ")
+PARTS = re.compile(r" · |: |; | {3,}")
 DIGITS = "0123456789"
 DIGITS_ALIKE = str.maketrans(DIGITS, "0" * 10)  # which are all as wide
 # What numbers are made of, with a digit for all: nothing of one reaches into what stands beside it.
@@ -195,7 +195,11 @@ class ShortLabel(PlainLabel):
 
     @property
     def is_shortened(self) -> bool:
-        return self.fontMetrics().horizontalAdvance(self.text()) > self.contentsRect().width()
+        return self.shown != self.text()
+
+    def sizeHint(self) -> QSize:
+        """With the part of a pixel that letters may need besides."""
+        return super().sizeHint() + QSize(2, 0)
 
     @property
     def shown(self) -> str:

@@ -49,7 +49,7 @@ Cell = str | tuple[str, str]
 """Text, or (text, tone)."""
 
 LONG_CELL = 18  # characters of a cell from which it may be cut, and says all of itself when pointed at
-WORDS_LEAST = 100  # px of a column of words, where there is little room
+WORDS_LEAST = 75  # px of a column of words, where there is little room
 
 
 def set_property(widget: QWidget, name: str, value: object) -> None:

@@ -82,7 +82,7 @@ class PoolStage(StageView):
         self.graph = Graph()
         self.graph_card.add(self.graph)
         self.table_card = Card()
-        self.table = Table(["bench", "runs", "", "", "", "from class line (u)", "in?"], left=(0,), stretch=0)
+        self.table = Table(["bench", "runs", "", "", "", "off the line (u)", "in?"], left=(0,), stretch=0)
         self.table.itemSelectionChanged.connect(self._choose_row)
         self.table_card.add(self.table)
         self.how = button("How it came about (K)", lambda: self.walk(), role="link")
@@ -374,7 +374,7 @@ class PoolStage(StageView):
             with_unit(result.x_label, x_unit),
             with_unit(finding, next(iter(units), "")),
             with_unit(pretty(result.y_label), y_unit),
-            "from class line (u)" if result.level is None else "from the others (u)",
+            "off the line (u)" if result.level is None else "off the others (u)",
             "in?",
         ]
         self.table.setColumnHidden(2, not result.x_label)

@@ -53,7 +53,7 @@ class PointsView(QWidget):
         self.table = Table(["", "", ""], left=(0,), stretch=2)
         self.table_card = Card("Points")
         self.table_card.add(self.table)
-        self.class_table = Table(["bench", "points", "now"], left=(0, 1), stretch=1, words=(0,))
+        self.class_table = Table(["bench", "points", "now"], left=(0, 1), stretch=1, words=(0, 2))
         self.class_card = Card("Every bench")
         self.class_card.add(self.class_table)
         self.finding, self.finding_words = label("", "finding", wrap=True), label("", "small")

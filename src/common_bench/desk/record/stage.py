@@ -9,7 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QGridLayout, QStackedWidget, QWidget
 
-from common_bench.desk.look.labels import ShortLabel, label, set_tip
+from common_bench.desk.look.labels import BesideLabel, ShortLabel, label, set_tip
 from common_bench.desk.look.pieces import Card, button, hbox, say, set_property, shortened
 from common_bench.desk.look.sheet import px
 from common_bench.desk.record.bring_view import BringView
@@ -83,7 +83,7 @@ class RecordStage(StageView):
         self.head.addWidget(self.again)
         self.head.addWidget(self.take)
         self.last = Card()
-        self.last_words = ShortLabel()
+        self.last_words = BesideLabel()
         self.choose = button("Choose files… (I)", self.bringing.choose_files, role="link")
         self.to_work = button("Work up (5)", lambda: hub.go("work"), role="link")
         foot = hbox(label("Last kept", "name"), self.last_words, self.choose, self.to_work, spacing=14)
