@@ -24,10 +24,11 @@ from hypothesis.stateful import (
 )
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QMenu, QPushButton
+from PyQt6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QLineEdit, QMenu, QPushButton
 
 from common_bench.book.book import Book
-from common_bench.desk.look.pieces import is_open
+from common_bench.desk.look.pieces import Table, is_open
+from common_bench.lesson.words import bench_words
 from common_bench.standins.control import StandInProcess
 from person import Desk, code_of, open_desk
 
@@ -41,6 +42,10 @@ MENDED = {
 ANSWERS = (
     "", "x", "1 N", "0.5 ± 0.1 N", "400 g = 3.9 ± 0.1 N", "check q = 1 ± 0.1 N", "because", "0.01 N/s · 0.1 N",
     "reading * 3 µN ± 0.1 N", "volt = reading * 1 V", "volt = reading * 1 V; again = volt ^ 2 / 3 V", "-1 ± 0 N", "1e400 N", "½",
+)  # fmt: skip
+TYPED = (
+    "", "x", "0.5 ± 0.1 m", "-2", "0.20", "½", "1e400", "a = mean of tension", "b = slope of tension", "n = exponent", "m = 0.5 kg", "tension = 3",
+    "after 2 s", "after 0 s", "by hand", "g = slope", "9.81 ± 0.01 m/s²", "from 0 s to 3 s", "Ünder", "4", "40 %",
 )  # fmt: skip
 DIALOGS = ("Save as", "Choose", "A copy for a colleague")
 
@@ -125,6 +130,71 @@ class DeskMachine(RuleBasedStateMachine):
         QTest.keyClick(field, key)
         self.settle()
 
+    @rule(wait=st.integers(0, 5000), undone=st.integers(0, 4), redone=st.integers(0, 4))
+    def record_let_it_end_and_go_back_and_forth(self, wait: int, undone: int, redone: int) -> None:
+        """Runs that have ended by themselves, or not yet, taken back and done again."""
+        self.made.hub.messages.question.leave()
+        self.made.hub.go("record")
+        QTest.keyClick(self.made.window, Qt.Key.Key_R)
+        QTest.qWait(wait)
+        for again in (False, True, False):
+            for _ in range(redone if again else undone):
+                self.take_back_or_do_again(again)
+
+    @rule(
+        at=st.integers(0, 40),
+        text=st.sampled_from(TYPED),
+        key=st.sampled_from([Qt.Key.Key_Return, Qt.Key.Key_Tab, None]),
+    )
+    def type_into_a_field(self, at: int, text: str, key: Qt.Key | None) -> None:
+        """Confirmed, or left as it is: whatever is done next finds it half typed."""
+        fields = [
+            each for each in self.made.window.findChildren(QLineEdit)
+            if each.isVisible() and each.isEnabled() and not each.isReadOnly() and each.window() is self.made.window
+        ]  # fmt: skip
+        if not fields:
+            return
+        field = fields[at % len(fields)]
+        field.setFocus()
+        field.selectAll()
+        field.insert(text)
+        field.setModified(True)
+        field.textEdited.emit(text)
+        if key is not None:
+            QTest.keyClick(field, key)
+        self.settle()
+
+    @rule(at=st.integers(0, 5), row=st.integers(0, 20), column=st.integers(0, 8), text=st.sampled_from(TYPED))
+    def type_into_a_cell(self, at: int, row: int, column: int, text: str) -> None:
+        tables = [each for each in self.made.window.stage.findChildren(Table) if each.isVisible() and each.rowCount()]
+        if not tables:
+            return
+        table = tables[at % len(tables)]
+        item = table.item(row % table.rowCount(), column % table.columnCount())
+        if item is None:
+            return
+        stage = self.made.hub.stage
+        QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=table.visualItemRect(item).center())
+        if table.takes_typing:
+            for key in text:
+                QTest.keyClicks(QApplication.focusWidget() or table, key)
+            QTest.keyClick(QApplication.focusWidget() or table, Qt.Key.Key_Return)
+            assert self.made.hub.stage == stage, "what is typed into a cell is no command"
+        self.settle()
+
+    @rule(folder=st.sampled_from(["out", "a/b/c", "out"]))
+    def export(self, folder: str) -> None:
+        self.made.hub.messages.question.leave()
+        self.made.hub.go("pool")
+        QTest.keyClick(self.made.window, Qt.Key.Key_E)
+        if self.made.hub.messages.asks:
+            self.answer(str(self.place / folder), Qt.Key.Key_Return)
+
+    @rule()
+    def hide_or_show_names(self) -> None:
+        self.made.hub.hide_names(hidden=not self.made.hub.names_hidden)
+        self.settle()
+
     @rule(number=st.integers(1, 6))
     def go_to_a_stage(self, number: int) -> None:
         self.made.hub.go(list(self.made.window.stages)[number - 1])
@@ -158,6 +228,15 @@ class DeskMachine(RuleBasedStateMachine):
             if is_open(box):
                 box.hidePopup()
         assert self.faults == []
+        if self.made.hub.names_hidden:
+            seen = self.made.seen(self.made.window.benches)
+            assert not [group.alias for group in self.made.lesson.store.groups if group.alias in seen], (
+                "names are hidden"
+            )
+        for group in self.made.lesson.store.groups:
+            state = self.made.lesson.roster.state(group.id)
+            if state is not None and state.trouble is not None:
+                assert not bench_words(self.made.lesson, group.id, "record").line.startswith("ready"), "trouble is told"
         assert self.made.hub.messages.height() == self.made.hub.messages.maximumHeight(), "messages have one place"
         state = [kit.run for kit in self.made.lesson.roster.kits.values() if kit.run is not None]
         kept = {row["id"]: row["state"] for row in self.made.lesson.book.rows("run")}
@@ -177,7 +256,6 @@ class DeskMachine(RuleBasedStateMachine):
         assert self.faults == []
 
 
-@pytest.mark.long_proof
 @pytest.mark.timeout(3600 if EXPLORES else 600)
 def test_whatever_is_done_at_the_window_nothing_faults_and_the_book_is_sound(
     stand_ins: Callable[..., StandInProcess], tmp_path: Path
