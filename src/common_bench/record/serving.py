@@ -72,7 +72,6 @@ def serve(pipe: Connection, lock: int | None, begin: Beginning) -> None:
     gc.set_threshold(*SWEPT)
     watch_for_crashes("engine")
     Serving(pipe, begin).serve()
-    end_watching()
 
 
 def _stop(*_: object) -> None:
@@ -110,6 +109,7 @@ class Serving:
     def _end(self) -> None:
         with contextlib.suppress(EngineTrouble):
             self._journal.close(KEPT_WITHIN)
+        end_watching()
         os._exit(0)
 
     # what is asked of it

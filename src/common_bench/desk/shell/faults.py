@@ -13,6 +13,7 @@ from types import TracebackType
 
 import platformdirs
 from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import QApplication, QPlainTextEdit
 
 from common_bench import __version__
@@ -116,11 +117,13 @@ class FaultPanel(Card):
         self.words = label("", wrap=True)
         self.details = QPlainTextEdit()
         self.details.setReadOnly(True)
-        self.details.setFixedHeight(px(120))
+        self.details.setFixedHeight(px(44))  # its last lines: the stage keeps its room
         self.copier = button("Copy for a report", self.copy, role="main")
         self.closer = button("Go on (Esc)", self.hide)
-        self.add(self.words, self.details)
-        self.body.addLayout(hbox(None, self.copier, self.closer))
+        row = hbox(self.words, self.copier, self.closer)
+        row.setStretch(0, 1)
+        self.body.addLayout(row)
+        self.add(self.details)
         self.hide()
         if last_crash:
             self.show_crash(last_crash)
@@ -140,6 +143,8 @@ class FaultPanel(Card):
         )
         self.details.setPlainText(words.strip())
         self.show()
+        self.details.moveCursor(QTextCursor.MoveOperation.End)
+        self.details.moveCursor(QTextCursor.MoveOperation.StartOfLine)
 
     def copy(self) -> None:
         clipboard = QApplication.clipboard()
