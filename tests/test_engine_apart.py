@@ -525,7 +525,7 @@ def test_a_process_that_stands_still_holds_up_no_action_of_a_person_and_does_all
         assert events.count("engine-follows-later") == 1, "it is told, once"
     finally:
         os.kill(process, signal.SIGCONT)
-    assert max(took.values()) < 0.5, took  # of which 0.1 s is waiting
+    assert max(took.values()) < 2.5, took  # none waits the 3 s that a command may take
     made.until(lambda: all(lesson.roster.recording(group) for group in groups[2:]), "the runs begin")
     began = [run.id for run in lesson.store.runs()]
     os.kill(process, signal.SIGSTOP)

@@ -35,6 +35,7 @@ OFFERS = {
         "grid_rows",
         "inside_limits",
         "not_sent",
+        "point_example",
         "point_rows",
         "point_words",
         "report",

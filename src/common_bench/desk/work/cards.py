@@ -29,7 +29,7 @@ class FindingCard(Card):
         super().__init__("Finding")
         self.finding = label("", "finding", wrap=True)
         self.words = label("", "soft", wrap=True)
-        self.made_of = Table(["its uncertainty is made of", ""], left=(0,))
+        self.made_of = Table(["± is made of", ""], left=(0,))
         self.aside_words = label("", "amber", wrap=True)
         self.difference = label("", "soft", wrap=True)
         self.add(self.aside_words, self.finding, self.words, self.made_of, self.difference)
