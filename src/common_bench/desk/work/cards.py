@@ -138,7 +138,7 @@ class FitCard(Card):
         """try_one: asks for another curve; keep: has the one that is tried kept in the plan."""
         super().__init__("Curve")
         self.formula = label("", "mono", wrap=True)
-        self.parameters = Table(["parameter", "value", ""], left=(0,), stretch=1)
+        self.parameters = Table(["name", "value", ""], left=(0,), stretch=1)
         self.words = label("", wrap=True)
         self.others = label("", "soft", wrap=True)
         self.keep = button("Keep it in the plan", keep, role="link")
