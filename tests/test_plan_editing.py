@@ -8,7 +8,7 @@ import re
 
 import msgspec
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from common_bench.calibrate.curves import CURVES, curve_name
@@ -97,8 +97,8 @@ def _by_hand(text: str, name: str) -> str:
 
 @given(plans, st.sampled_from(["a line", "a power", "an exponential", "a parabola", "no line"]), st.sampled_from(["slope", "intercept", "exponent", "factor", "rate", "bend", "class_mean", "class_scatter"]))  # fmt: skip
 def test_a_name_that_another_class_line_gives_is_refused_with_that_choice(plan: Plan, chosen: str, name: str) -> None:
-    if plan.graph is None or not plan.graph.x:
-        return
+    assume(plan.graph is not None and plan.graph.x)
+    assert plan.graph is not None
     line = next(each for each, words in LINES.items() if words == chosen)
     plan = msgspec.structs.replace(
         plan, graph=msgspec.structs.replace(plan.graph, line=line, finding=f"n = {name}", accepted="")

@@ -206,14 +206,14 @@ class Graph(pg.PlotWidget):
         box = self.getPlotItem().getViewBox()
         frame = box.sceneBoundingRect()
         for note, (across, up) in list(self._anchors.items()):
-            if note.scene() is None or not note.isVisible():
-                if note.scene() is None:
-                    del self._anchors[note]
+            if note.scene() is None:  # it was taken out
+                del self._anchors[note]
+                continue
+            if not note.isVisible():
                 continue
             note.setAnchor((across, up))
             place = note.mapRectToScene(note.boundingRect())
-            at = note.mapToScene(note.mapFromParent(note.pos()))
-            if not (frame.left() <= at.x() <= frame.right()) or place.width() <= 0 or place.height() <= 0:
+            if not (frame.left() <= note.scenePos().x() <= frame.right()) or place.width() <= 0 or place.height() <= 0:
                 continue
             over = max(0.0, place.right() - frame.right()) or min(0.0, place.left() - frame.left())
             below = max(0.0, place.bottom() - frame.bottom()) or min(0.0, place.top() - frame.top())
